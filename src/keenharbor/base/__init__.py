@@ -1,0 +1,1 @@
+"""What every layer may use: errors, progress, durable writes, locks, processes, human-readable figures."""

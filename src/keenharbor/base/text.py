@@ -1,0 +1,73 @@
+"""Figures as people read them: sizes, times, ages, plurals."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+_SIZE_UNITS = ("B", "KiB", "MiB", "GiB", "TiB")
+
+
+def size(count: float) -> str:
+    """Bytes in binary units, three significant digits: ``412 KiB``."""
+    value = float(count)
+    for unit in _SIZE_UNITS:
+        if value < 1000 or unit == _SIZE_UNITS[-1]:
+            return f"{value:.0f} {unit}" if unit == "B" or value >= 100 else f"{value:.1f} {unit}"
+        value /= 1024
+    raise AssertionError("unreachable")
+
+
+def plural(count: int, one: str, many: str | None = None) -> str:
+    """``1 row``, ``1,204 rows``."""
+    return f"{count:,} {one if count == 1 else (many or one + 's')}"
+
+
+def now() -> datetime:
+    """The present instant, in UTC, to the second's fraction."""
+    return datetime.now(UTC)
+
+
+def stamp(moment: datetime) -> str:
+    """An instant as it is stored: ISO 8601 in UTC."""
+    return moment.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def parse_stamp(text: str) -> datetime:
+    """The instant that `stamp` wrote."""
+    return datetime.fromisoformat(text)
+
+
+def age(moment: datetime, at: datetime | None = None) -> str:
+    """How long ago: ``3 hours ago``."""
+    seconds = ((at or now()) - moment).total_seconds()
+    if seconds < 45:
+        return "just now"
+    for unit, length, limit in (
+        ("minute", 60, 90 * 60),
+        ("hour", 3600, 36 * 3600),
+        ("day", 86400, 60 * 86400),
+        ("month", 30.44 * 86400, 24 * 30.44 * 86400),
+    ):
+        if seconds < limit:
+            return f"{plural(max(1, round(seconds / length)), unit)} ago"
+    return f"{plural(round(seconds / (365.25 * 86400)), 'year')} ago"
+
+
+def when(moment: datetime, at: datetime | None = None) -> str:
+    """Age and exact local time: ``3 hours ago (2026-11-25 10:04:11)``."""
+    return f"{age(moment, at)} ({moment.astimezone():%Y-%m-%d %H:%M:%S})"
+
+
+def duration(seconds: float) -> str:
+    """``84 ms``, ``3.2 s``, ``4 min 05 s``."""
+    if seconds < 1:
+        return f"{seconds * 1000:.0f} ms"
+    if seconds < 100:
+        return f"{seconds:.1f} s"
+    return f"{int(seconds) // 60} min {int(seconds) % 60:02d} s"
+
+
+def shorten(text: str, width: int) -> str:
+    """``text`` on one line, cut in the middle of nothing, at most ``width`` characters."""
+    flat = " ".join(text.split())
+    return flat if len(flat) <= width else flat[: max(1, width - 1)] + "…"

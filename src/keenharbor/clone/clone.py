@@ -1,0 +1,317 @@
+"""Making, isolating, listing and dropping clones.
+
+WORK/clones/ID/clone.json    what it is; written first, so that a killed run leaves a clone that can be closed
+WORK/clones/ID/site/         its files
+WORK/clones/ID/database/     its database, unless the database lies within the site's folder
+WORK/clones/ID/server.log    what its server said
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import os
+import shutil
+import signal
+import time
+from collections import Counter
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+from urllib.parse import urlsplit
+
+import psutil
+
+from keenharbor.base.durable import private_folder, write_json
+from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.text import now, parse_stamp, size, stamp
+from keenharbor.clone.server import Server, fill_places, free_port
+from keenharbor.database import DatabasePlace, open_database
+from keenharbor.database.rewrite import Rewriter, places_left, rewrite_database
+from keenharbor.site.settingsfile import with_ini_value
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, restore_state
+from keenharbor.snapshot.take import new_id
+from keenharbor.tree import restore_tree
+
+LARGEST_TEXT_FILE = 64 * 1024 * 1024
+
+
+@dataclass(frozen=True)
+class CloneFacts:
+    """What is written down of a clone. ``opaque`` names places that hold something of live and could not be rewritten."""
+
+    id: str
+    site: str
+    site_file: str
+    snapshot: str
+    made_at: str
+    purpose: str
+    port: int
+    root: str
+    database: str
+    pid: int | None = None
+    pid_started: float | None = None
+    rewritten_files: dict[str, int] = field(default_factory=dict)
+    rewritten_cells: dict[str, int] = field(default_factory=dict)
+    opaque: list[str] = field(default_factory=list)
+
+    @property
+    def made(self) -> datetime:
+        return parse_stamp(self.made_at)
+
+
+class Clone:
+    """A clone in its folder, with a server that can be started, stopped and started again."""
+
+    def __init__(self, folder: Path, live: SiteView, facts: CloneFacts) -> None:
+        self.folder = folder
+        self.live = live
+        self.facts = facts
+        place = DatabasePlace(live.database_place.engine, Path(facts.database))
+        self.site = live.at(Path(facts.root), place)
+        self._server: Server | None = None
+
+    @property
+    def id(self) -> str:
+        return self.facts.id
+
+    @property
+    def address(self) -> str:
+        return f"http://127.0.0.1:{self.facts.port}"
+
+    @property
+    def server_log(self) -> Path:
+        return self.folder / "server.log"
+
+    def start(self) -> None:
+        """Serve the clone with the runtime that its files select."""
+        serve = self.site.model.serve
+        command = fill_places(
+            serve.command,
+            {"runtime": self.site.launcher(), "root": str(self.site.root), "port": str(self.facts.port)},
+        )
+        server = Server(
+            command, self.site.root, self.facts.port,
+            ready_path=serve.ready_path, start_seconds=serve.start_seconds, log=self.server_log,
+        )  # fmt: skip
+        server.start()
+        self._server = server
+        if server.pid is not None:
+            self._note(pid=server.pid, pid_started=psutil.Process(server.pid).create_time())
+
+    def stop(self) -> None:
+        if self._server is not None:
+            self._server.stop()
+            self._server = None
+            self._note(pid=None, pid_started=None)
+
+    def restart(self) -> None:
+        """Let the server take up changed files. Raises `KeenHarborError` when it does not start."""
+        self.stop()
+        self.start()
+
+    def _note(self, **changes: Any) -> None:
+        self.facts = dataclasses.replace(self.facts, **changes)
+        write_json(self.folder / "clone.json", dataclasses.asdict(self.facts))
+
+    def drop(self) -> None:
+        """End its processes and remove every trace of it."""
+        self.stop()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    def __enter__(self) -> Clone:
+        self.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.stop()
+
+
+def make_clone(
+    live: SiteView,
+    snapshot: Snapshot,
+    purpose: str,
+    *,
+    mail_port: int,
+    port: int | None = None,
+    folder: Path | None = None,
+) -> Clone:
+    """Restore ``snapshot`` into a new clone and cut every tie to live; the server is not started.
+
+    Mail settings point to ``mail_port`` on loopback. Raises `KeenHarborError` when there is too little space or
+    when something of live is left that the clone's code could use.
+    """
+    identity = new_id(now())
+    home = folder or live.work / "clones"
+    private_folder(home)
+    needed = 2 * snapshot.file_bytes + 64 * 1024 * 1024
+    free = shutil.disk_usage(home).free
+    if free < needed:
+        raise KeenHarborError(
+            f"too little space for a clone: {size(free)} free, {size(needed)} wanted", where=home,
+            advice="free some space, or set 'work' under [site] to another disk",
+        )  # fmt: skip
+    place = private_folder(home / identity)
+    root = place / "site"
+    old_database = live.database_place.path
+    inside = live.root in old_database.parents
+    database = root / old_database.relative_to(live.root) if inside else place / "database" / old_database.name
+    facts = CloneFacts(
+        identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
+        str(root), str(database),
+    )  # fmt: skip
+    clone = Clone(place, live, facts)
+    clone._note()
+    try:
+        restore_tree(root, snapshot.entries, {}, snapshot.store.read)
+        database.parent.mkdir(parents=True, exist_ok=True)
+        restore_state(snapshot.state, open_database(clone.site.database_place))
+        _cut_ties(clone, snapshot, mail_port)
+    except BaseException:
+        clone.drop()
+        raise
+    return clone
+
+
+def live_places(live: SiteView, snapshot: Snapshot | None = None) -> list[str]:
+    """Everything by which the live site could be reached: address, host, folder, database."""
+    addresses = {live.address} | ({str(snapshot.manifest["address"])} if snapshot else set())
+    roots = {str(live.root), str(live.site_file.parent / live.model.site.root)}
+    roots |= {str(snapshot.manifest["root"])} if snapshot else set()
+    places = [*addresses, *(urlsplit(a).netloc for a in addresses), *roots, str(live.database_place.path)]
+    return sorted(set(places), key=len, reverse=True)
+
+
+def _rewriter(clone: Clone, snapshot: Snapshot) -> Rewriter:
+    live, root = clone.live, str(clone.site.root)
+    table: dict[str, str] = {}
+    for place in live_places(live, snapshot):
+        if place.startswith("http"):
+            table[place] = clone.address
+            # Written with the other scheme, it is the same site.
+            other = (
+                place.replace("http:", "https:", 1)
+                if place.startswith("http:")
+                else place.replace("https:", "http:", 1)
+            )
+            table.setdefault(other, clone.address)
+        elif place == str(live.database_place.path):
+            table[place] = clone.facts.database
+        elif place.startswith("/"):
+            table[place] = root
+        else:
+            table[place] = urlsplit(clone.address).netloc
+    return Rewriter(table)
+
+
+def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int) -> None:
+    rewriter = _rewriter(clone, snapshot)
+    root = clone.site.root
+    files: Counter[str] = Counter()
+    opaque: list[str] = []
+    for path, entry in clone.site.scan().entries.items():
+        if entry.kind == "link" and entry.target is not None:
+            changed = rewriter.text(entry.target)
+            if changed != entry.target:
+                (root / path).unlink()
+                os.symlink(changed, root / path)
+                files[path] += 1
+            continue
+        if entry.kind != "file" or entry.size > LARGEST_TEXT_FILE:
+            continue
+        data = (root / path).read_bytes()
+        if not rewriter.touches(data):
+            continue
+        try:
+            new = rewriter.text(data.decode("utf-8")).encode("utf-8")
+        except UnicodeDecodeError:
+            new = data
+        if new != data:
+            (root / path).write_bytes(new)
+            os.utime(root / path, ns=(entry.mtime_ns, entry.mtime_ns))
+            files[path] += 1
+        if rewriter.left_in(new):
+            opaque.append(f"file {path}")
+    database = open_database(clone.site.database_place)
+    cells = rewrite_database(database, rewriter)
+    opaque += [f"cell {place}" for place in places_left(database, rewriter)]
+    mail = clone.site.model.mail
+    if mail is not None:
+        settings_file = root / clone.site.model.settings.file
+        text = settings_file.read_text(encoding="utf-8")
+        try:
+            text = with_ini_value(with_ini_value(text, mail.host, "127.0.0.1"), mail.port, str(mail_port))
+        except KeyError as missing:
+            raise KeenHarborError(
+                f"mail cannot be caught: the setting {missing} is not in the site's settings file", where=settings_file,
+                advice="correct [mail] in the site file",
+            ) from None  # fmt: skip
+        settings_file.write_text(text, encoding="utf-8")
+    clone._note(rewritten_files=dict(files), rewritten_cells=dict(cells), opaque=opaque)
+
+
+# -- clones that are there ------------------------------------------------------------------------------------
+
+
+def list_clones(work: Path) -> list[CloneFacts]:
+    """The clones in a work folder, newest first."""
+    found = []
+    for file in (work / "clones").glob("*/clone.json"):
+        try:
+            found.append(CloneFacts(**json.loads(file.read_bytes())))
+        except (OSError, ValueError, TypeError):
+            continue
+    return sorted(found, key=lambda f: f.made_at, reverse=True)
+
+
+def find_clone(work: Path, wanted: str) -> CloneFacts:
+    """The clone by id or the beginning of one."""
+    fit = [f for f in list_clones(work) if f.id.startswith(wanted)]
+    if len(fit) != 1:
+        raise UsageError(
+            f"there is no clone '{wanted}'" if not fit else f"several clones begin with '{wanted}'",
+            where=work / "clones",
+            advice="'keenharbor clone list' shows them",
+        )
+    return fit[0]
+
+
+def open_clone(live: SiteView, wanted: str) -> Clone:
+    """A clone that is there, to be started again."""
+    facts = find_clone(live.work, wanted)
+    _end_processes(facts)
+    return Clone(live.work / "clones" / facts.id, live, facts)
+
+
+def close_clone(work: Path, wanted: str) -> CloneFacts:
+    """End what runs of a clone, also after a crash, and remove it."""
+    facts = find_clone(work, wanted)
+    _end_processes(facts)
+    shutil.rmtree(work / "clones" / facts.id, ignore_errors=True)
+    return facts
+
+
+def is_running(facts: CloneFacts) -> bool:
+    """Whether the clone's server runs; a process that only took over its number does not count."""
+    try:
+        return facts.pid is not None and abs(psutil.Process(facts.pid).create_time() - (facts.pid_started or 0)) < 1
+    except psutil.Error:
+        return False
+
+
+def _end_processes(facts: CloneFacts) -> None:
+    if not is_running(facts) or facts.pid is None:
+        return
+    for sign in (signal.SIGTERM, signal.SIGKILL):
+        try:
+            os.killpg(facts.pid, sign)
+        except ProcessLookupError:
+            return
+        end = time.monotonic() + 2
+        while is_running(facts) and time.monotonic() < end:
+            time.sleep(0.02)

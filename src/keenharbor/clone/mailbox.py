@@ -1,0 +1,58 @@
+"""A mail server that delivers nothing: it takes every mail on loopback and keeps it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from email import message_from_bytes, policy
+from types import TracebackType
+from typing import Any
+
+from aiosmtpd.controller import Controller
+
+
+@dataclass(frozen=True)
+class Message:
+    """A mail that was caught."""
+
+    to: tuple[str, ...]
+    subject: str
+    body: str
+
+
+class _Keep:
+    def __init__(self) -> None:
+        self.messages: list[Message] = []
+
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
+        mail = message_from_bytes(envelope.content, policy=policy.default)
+        part = mail.get_body(("plain", "html"))
+        body = part.get_content() if part is not None else ""
+        self.messages.append(Message(tuple(envelope.rcpt_tos), str(mail["Subject"] or ""), body))
+        return "250 kept"
+
+
+class Mailbox:
+    """Listens on a loopback port of its own for the time of a ``with`` block."""
+
+    def __init__(self, port: int = 0) -> None:
+        self._keep = _Keep()
+        self._wanted = port
+        self.port = 0
+
+    @property
+    def messages(self) -> list[Message]:
+        """What was caught so far."""
+        return list(self._keep.messages)
+
+    def __enter__(self) -> Mailbox:
+        from keenharbor.clone.server import free_port
+
+        self.port = self._wanted or free_port()
+        self._controller = Controller(self._keep, hostname="127.0.0.1", port=self.port)
+        self._controller.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._controller.stop()

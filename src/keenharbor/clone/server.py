@@ -1,0 +1,120 @@
+"""Starting a site's own server for a clone, and ending it."""
+
+from __future__ import annotations
+
+import os
+import socket
+import subprocess
+import time
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from types import TracebackType
+
+import httpx
+
+from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.process import stop_group
+
+
+def free_port() -> int:
+    """A loopback port that nobody listens on now."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def port_is_taken(port: int) -> bool:
+    """Whether somebody listens on that loopback port."""
+    with socket.socket() as probe:
+        probe.settimeout(0.5)
+        return probe.connect_ex(("127.0.0.1", port)) == 0
+
+
+def clean_environment() -> dict[str, str]:
+    """What programs of a clone get to see of this one's environment: no secrets, no proxies."""
+    return {k: v for k, v in os.environ.items() if k in ("PATH", "LANG", "LC_ALL", "TZ", "TMPDIR", "HOME")}
+
+
+class Server:
+    """A site's server on a loopback port; `start` returns when it answers."""
+
+    def __init__(
+        self, command: Sequence[str], root: Path, port: int, *, ready_path: str, start_seconds: float, log: Path
+    ) -> None:
+        self._command = list(command)
+        self._root = root
+        self._ready_path = ready_path
+        self._start_seconds = start_seconds
+        self._log = log
+        self._process: subprocess.Popen[bytes] | None = None
+        self.port = port
+
+    @property
+    def address(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    @property
+    def pid(self) -> int | None:
+        return self._process.pid if self._process else None
+
+    def start(self) -> None:
+        """Start it and wait for its first answer, whatever that is. Raises `KeenHarborError` when none comes."""
+        if port_is_taken(self.port):
+            raise KeenHarborError(
+                f"port {self.port} is taken by another program", where=self.address, advice="name another port, or none"
+            )
+        before = self._log.stat().st_size if self._log.exists() else 0
+        with self._log.open("ab") as out:
+            try:
+                self._process = subprocess.Popen(
+                    self._command, cwd=self._root, stdin=subprocess.DEVNULL, stdout=out, stderr=out,
+                    env=clean_environment(), start_new_session=True,
+                )  # fmt: skip
+            except OSError as error:
+                raise KeenHarborError(f"the site cannot be started: {error}", where=self._command[0]) from error
+        deadline = time.monotonic() + self._start_seconds
+        while True:
+            try:
+                httpx.get(
+                    self.address + self._ready_path, timeout=5, trust_env=False, headers={"Cache-Control": "no-cache"}
+                )
+                return
+            except httpx.HTTPError:
+                pass
+            ended = self._process.poll() is not None
+            if ended or time.monotonic() > deadline:
+                self.stop()
+                with self._log.open("rb") as log:
+                    log.seek(before)
+                    said = log.read().decode("utf-8", "replace").strip().splitlines()
+                reason = "it ended at once" if ended else f"no answer in {self._start_seconds:.0f} s"
+                raise KeenHarborError(
+                    f"the site does not start: {reason}" + (f": {said[-1]}" if said else ""), where=self._log
+                )
+            time.sleep(0.02)
+
+    def stop(self) -> None:
+        """End it, with all its children."""
+        if self._process is not None:
+            process, self._process = self._process, None
+            if process.poll() is None:
+                stop_group(process)
+
+    def __enter__(self) -> Server:
+        self.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.stop()
+
+
+def fill_places(command: Sequence[str], places: Mapping[str, str]) -> list[str]:
+    """A command with its {places} filled."""
+    done = []
+    for word in command:
+        for name, value in places.items():
+            word = word.replace("{" + name + "}", value)
+        done.append(word)
+    return done

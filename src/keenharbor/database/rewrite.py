@@ -1,0 +1,135 @@
+"""Rewriting addresses and paths wherever they stand: plain, escaped, percent-encoded, in JSON, in length-prefixed
+values, and in any nesting of these."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from urllib.parse import quote
+
+from keenharbor.database import serialised
+from keenharbor.database.protocol import Database, Value
+
+_JSON_STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\.)*"')
+# What may not follow: the place would be a longer one (example.org in example.organic, /srv/site in /srv/site2).
+_END = r"(?![A-Za-z0-9_-]|\.[A-Za-z0-9])"
+_DEEPEST = 20
+
+
+class Rewriter:
+    """Replaces each old place by its new one, in one pass, the longest first.
+
+    ``places`` maps old to new: addresses (``http://host:port``), hosts with port, folders, files.
+    """
+
+    def __init__(self, places: Mapping[str, str]) -> None:
+        table: dict[str, str] = {}
+        patterns: list[tuple[str, str]] = []
+        for old, new in places.items():
+            for form in (
+                lambda t: t,
+                lambda t: t.replace("/", "\\/"),
+                lambda t: quote(t, safe=""),
+                lambda t: quote(t, safe="").lower(),
+            ):
+                written = form(old)
+                if written not in table:
+                    table[written] = form(new)
+                    patterns.append((written, self._pattern(old, written)))
+        patterns.sort(key=lambda p: len(p[0]), reverse=True)
+        self._table = table
+        self._pattern_all = re.compile("|".join(f"(?:{p})" for _, p in patterns) or r"(?!)")
+        self._hints = tuple(table)
+        self._byte_hints = tuple(t.encode() for t in table)
+
+    @staticmethod
+    def _pattern(old: str, written: str) -> str:
+        # A bare host is not rewritten behind "@" (a mail address) or within a longer name.
+        before = "" if "/" in old else r"(?<![A-Za-z0-9@._-])"
+        after = _END if re.search(r":\d+$", old) or "/" in old.replace("//", "") else _END + r"(?!:\d)"
+        return before + re.escape(written) + after
+
+    def touches(self, data: bytes) -> bool:
+        """Whether any old place may stand in ``data`` (quick; may say yes too often)."""
+        return any(hint in data for hint in self._byte_hints)
+
+    def text(self, value: str, depth: int = 0) -> str:
+        """``value`` with every old place replaced, lengths and escapes kept right."""
+        if not any(hint in value for hint in self._hints):
+            return value
+        if depth < _DEEPEST:
+            try:
+                node = serialised.parse(value)
+            except serialised.NotSerialised:
+                pass
+            else:
+                return serialised.write(serialised.with_strings(node, lambda t: self.text(t, depth + 1)))
+            stripped = value.strip()
+            if stripped[:1] in ("{", "[", '"') and stripped[-1:] in ("}", "]", '"'):
+                try:
+                    json.loads(value)
+                except (ValueError, RecursionError):
+                    pass
+                else:
+                    return _JSON_STRING.sub(lambda m: self._json_string(m[0], depth), value)
+        return self._pattern_all.sub(lambda m: self._table[m[0]], value)
+
+    def _json_string(self, literal: str, depth: int) -> str:
+        before = json.loads(literal)
+        after = self.text(before, depth + 1)
+        if after == before:
+            return literal
+        written = json.dumps(after, ensure_ascii="\\u" in literal)
+        return written.replace("/", "\\/") if "\\/" in literal else written
+
+    def cell(self, value: Value) -> Value:
+        """A cell's value rewritten; bytes only when they are text."""
+        if isinstance(value, str):
+            return self.text(value)
+        if isinstance(value, bytes) and self.touches(value):
+            try:
+                return self.text(value.decode("utf-8")).encode("utf-8")
+            except UnicodeDecodeError:
+                return value
+        return value
+
+    def left_in(self, data: bytes) -> bool:
+        """Whether an old place still stands in ``data`` as a place of its own."""
+        return self.touches(data) and self._pattern_all.search(data.decode("latin-1")) is not None
+
+
+def rewrite_database(database: Database, rewriter: Rewriter) -> Counter[str]:
+    """Rewrite every cell of ``database``; how many by ``table.column``."""
+    counts: Counter[str] = Counter()
+    changes: list[tuple[str, dict[str, Value], dict[str, Value]]] = []
+    with database.reading() as state:
+        for table in state.schema.tables:
+            for row in state.rows(table.name):
+                new = {
+                    column: changed
+                    for column, value in zip(table.columns, row, strict=True)
+                    if isinstance(value, str | bytes) and (changed := rewriter.cell(value)) != value
+                }
+                if new:
+                    key = {table.columns[i]: row[i] for i in table.key_positions}
+                    changes.append((table.name, key, new))
+                    counts.update(f"{table.name}.{column}" for column in new)
+    with database.writing() as writer:
+        for name, key, new in changes:
+            writer.update(name, key, new)
+    return counts
+
+
+def places_left(database: Database, rewriter: Rewriter) -> Sequence[str]:
+    """``table.column`` of every cell that still holds an old place."""
+    found = set()
+    with database.reading() as state:
+        for table in state.schema.tables:
+            for row in state.rows(table.name):
+                for column, value in zip(table.columns, row, strict=True):
+                    data = value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value
+                    if isinstance(data, bytes) and rewriter.left_in(data):
+                        found.add(f"{table.name}.{column}")
+    return sorted(found)

@@ -1,0 +1,137 @@
+"""Sets the scene of the demonstration in a folder: runtimes, feed, the live site and its host."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+
+from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.clone.server import free_port, port_is_taken
+from keenharbor.demo.packages import TANSY, installed_at_first, publish
+
+PLATFORM_FILE = Path(__file__).parent / "tansy.toml"
+LAUNCHER = '#!/bin/sh\nexec "{python}" -I -S -B "{folder}/launch.py" "$@"\n'
+MARK = "this folder belongs to the demonstration"
+
+
+@dataclass(frozen=True)
+class Scene:
+    """Where everything of the demonstration is."""
+
+    folder: Path
+    port: int
+    mail_port: int
+
+    @property
+    def root(self) -> Path:
+        return self.folder / "site"
+
+    @property
+    def address(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    @property
+    def database(self) -> Path:
+        return self.folder / "database" / "marrow-lane.db"
+
+    @property
+    def runtimes(self) -> Path:
+        return self.folder / "runtimes"
+
+    @property
+    def host_program(self) -> Path:
+        return self.runtimes / "host.py"
+
+    @property
+    def control(self) -> Path:
+        return self.folder / "host"
+
+    @property
+    def site_file(self) -> Path:
+        return self.folder / "keenharbor.toml"
+
+
+def set_scene(folder: Path, port: int | None = None) -> Scene:
+    """Make the whole scene in ``folder``, which must be empty, not exist, or hold an earlier scene (which goes)."""
+    folder = folder.resolve()
+    mark = folder / ".scene"
+    if folder.exists() and any(folder.iterdir()):
+        if not mark.exists() or mark.read_text() != MARK:
+            raise UsageError(
+                "the folder for the demonstration is not empty", where=folder, advice="name a new one with --dir"
+            )
+        shutil.rmtree(folder)
+    if port is not None and port_is_taken(port):
+        raise KeenHarborError(
+            f"port {port} is taken by another program", advice="name another one with --port, or none"
+        )
+    folder.mkdir(parents=True)
+    mark.write_text(MARK)
+    scene = Scene(folder, port or free_port(), free_port())
+    _install_runtimes(scene.runtimes)
+    publish(folder / "feed")
+    shutil.copy(PLATFORM_FILE, folder / "tansy.toml")
+    for release in installed_at_first():
+        facts = release.facts
+        base = scene.root if facts["kind"] == "core" else scene.root / f"{facts['kind']}s" / facts["name"]
+        for path, content in release.files.items():
+            (base / path).parent.mkdir(parents=True, exist_ok=True)
+            (base / path).write_bytes(content)
+    subprocess.run(
+        [
+            sys.executable, "-I", "-S", "-B", str(TANSY / "site" / "marrow_lane.py"), "--root", str(scene.root),
+            "--database", str(scene.database), "--address", scene.address, "--mail-port", str(scene.mail_port),
+            "--loam", str(TANSY / "loam" / "loam_2"),
+        ],
+        check=True,
+    )  # fmt: skip
+    return scene
+
+
+def _install_runtimes(folder: Path) -> None:
+    for version in ("2", "3"):
+        home = folder / f"loam-{version}"
+        (home / "lib").mkdir(parents=True)
+        (home / "bin").mkdir()
+        shutil.copy(TANSY / "loam" / "launch.py", home / "launch.py")
+        shutil.copy(TANSY / "loam" / f"loam_{version}" / "loam.py", home / "lib" / "loam.py")
+        launcher = home / "bin" / "loam"
+        launcher.write_text(LAUNCHER.format(python=sys.executable, folder=home))
+        launcher.chmod(0o755)
+    shutil.copy(TANSY / "loam" / "host.py", folder / "host.py")
+
+
+class Host:
+    """The web host of the live site, running for the time of a ``with`` block."""
+
+    def __init__(self, scene: Scene) -> None:
+        self._scene = scene
+
+    def __enter__(self) -> Host:
+        scene = self._scene
+        self._process = subprocess.Popen(
+            [
+                sys.executable, "-I", "-S", "-B", str(scene.host_program), "serve", "--root", str(scene.root),
+                "--runtimes", str(scene.runtimes), "--port", str(scene.port), "--control", str(scene.control),
+            ],
+            stdin=subprocess.DEVNULL, env={"PATH": os.environ.get("PATH", "")},
+        )  # fmt: skip
+        for _ in range(500):
+            if port_is_taken(scene.port):
+                return self
+            if self._process.poll() is not None:
+                break
+            time.sleep(0.02)
+        raise KeenHarborError("the demonstration's web host does not start", where=scene.address)
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._process.terminate()
+        self._process.wait(10)

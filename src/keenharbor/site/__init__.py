@@ -1,0 +1,1 @@
+"""One site: its description, what it is made of, what is available for it, and whether it is ready."""

@@ -1,0 +1,172 @@
+"""Feeds of releases and the packages that they list.
+
+A feed is a JSON file; its JSON Schema is ``docs/feed.schema.json``, made from the models here. A package is a tar
+archive (gzip) whose first member `PACKAGE_FACTS` repeats the release's facts and lists each file with its SHA-256.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import tarfile
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from typing import Annotated, Literal
+
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
+from packaging.version import InvalidVersion, Version
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
+
+FEED_FORMAT = 1
+PACKAGE_FACTS = "PACKAGE.json"
+LARGEST_PACKAGE = 2 * 1024**3
+
+
+class Requires(BaseModel):
+    """What a release asks for, as version ranges such as ``>=3.0,<4.0``; empty: anything."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    core: str = ""
+    runtime: str = ""
+
+
+class Release(BaseModel):
+    """One release of a core, an extension or a theme."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    name: Annotated[str, Field(pattern=r"^[A-Za-z0-9][\w.-]*$")]
+    kind: Literal["core", "extension", "theme"]
+    version: str
+    title: str = ""
+    author: str = ""
+    archive: str = Field(description="the package's file, relative to the feed")
+    sha256: Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+    size: int = 0
+    requires: Requires = Requires()
+    tested_up_to: str = ""
+    replaced_by: str = Field(default="", description="the extension that takes this one's place, when it is given up")
+    notes: str = ""
+
+    @property
+    def order(self) -> Version:
+        return version_order(self.version)
+
+
+class FeedModel(BaseModel):
+    """The whole feed."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    format: Literal[1]
+    title: str = ""
+    releases: list[Release]
+
+
+def version_order(text: str) -> Version:
+    """A version for comparing. Raises `UsageError` when it is none."""
+    try:
+        return Version(text)
+    except InvalidVersion:
+        raise UsageError(f"'{text}' is not a version number") from None
+
+
+def allows(requirement: str, version: str) -> bool:
+    """Whether a range such as ``>=3.0,<4.0`` takes in ``version``."""
+    try:
+        return SpecifierSet(requirement).contains(version_order(version), prereleases=True)
+    except InvalidSpecifier:
+        raise UsageError(f"'{requirement}' is not a range of versions") from None
+
+
+class Feed:
+    """The releases that are available."""
+
+    def __init__(self, folder: Path, model: FeedModel) -> None:
+        self.folder = folder
+        self.releases = sorted(model.releases, key=lambda r: (r.name, r.order))
+
+    def of(self, name: str) -> list[Release]:
+        """All releases of a package, oldest first."""
+        return [r for r in self.releases if r.name == name]
+
+    def find(self, name: str, version: str) -> Release | None:
+        return next((r for r in self.of(name) if r.order == version_order(version)), None)
+
+    def need(self, name: str, version: str) -> Release:
+        """The release, or a `UsageError` that lists those there are."""
+        found = self.find(name, version)
+        if found is None:
+            there = ", ".join(r.version for r in self.of(name)) or "none"
+            raise UsageError(f"the feed has no {name} {version} (it has: {there})", where=self.folder)
+        return found
+
+    def newest_for(self, name: str, core: str, runtime: str) -> Release | None:
+        """The newest release that runs on that core and runtime."""
+        fit = [r for r in self.of(name) if allows(r.requires.core, core) and allows(r.requires.runtime, runtime)]
+        return fit[-1] if fit else None
+
+    def package(self, release: Release) -> Package:
+        """The release's package, read and checked."""
+        return read_package(self.folder / release.archive, release.sha256)
+
+
+def read_feed(file: Path) -> Feed:
+    """The feed in ``file``. Raises `UsageError` when it is missing or wrong."""
+    try:
+        model = FeedModel.model_validate_json(file.read_bytes())
+    except FileNotFoundError:
+        raise UsageError(
+            "the feed is not there", where=file, advice="correct 'path' under [feed] in the site file"
+        ) from None
+    except ValidationError as errors:
+        first = errors.errors()[0]
+        place = ".".join(str(p) for p in first["loc"])
+        raise UsageError(f"the feed is wrong at '{place}': {first['msg']}", where=file) from None
+    return Feed(file.parent, model)
+
+
+@dataclass(frozen=True)
+class Package:
+    """A package's facts and files, all checked against its sums."""
+
+    name: str
+    version: str
+    files: dict[str, bytes]
+
+
+def read_package(archive: Path, sha256: str | None = None) -> Package:
+    """Read a package whole and check it: its own sum, each file's, and that no path leads out of it.
+
+    Raises `DamagedError` when anything does not fit; nothing is written.
+    """
+    advice = "fetch the package again, or correct the feed"
+    try:
+        raw = archive.read_bytes()
+    except OSError as error:
+        raise KeenHarborError(f"the package cannot be read: {error.strerror}", where=archive, advice=advice) from error
+    if sha256 is not None and hashlib.sha256(raw).hexdigest() != sha256:
+        raise DamagedError(
+            "the package is damaged: its SHA-256 is not the one in the feed", where=archive, advice=advice
+        )
+    files: dict[str, bytes] = {}
+    try:
+        with tarfile.open(archive) as tar:
+            total = 0
+            for member in tar:
+                path = PurePosixPath(member.name)
+                if not member.isfile() or path.is_absolute() or ".." in path.parts:
+                    raise ValueError(f"'{member.name}' does not belong in a package")
+                total += member.size
+                if total > LARGEST_PACKAGE:
+                    raise ValueError("it unpacks to more than a package may")
+                content = tar.extractfile(member)
+                files[path.as_posix()] = content.read() if content else b""
+        facts = json.loads(files.pop(PACKAGE_FACTS))
+        sums = {p: hashlib.sha256(c).hexdigest() for p, c in files.items()}
+        if sums != facts["files"]:
+            wrong = sorted(p for p in sums.keys() | facts["files"].keys() if sums.get(p) != facts["files"].get(p))
+            raise ValueError(f"these files are not what it lists: {', '.join(wrong[:3])}")
+        return Package(facts["name"], facts["version"], files)
+    except (tarfile.TarError, EOFError, OSError, ValueError, KeyError, TypeError) as error:
+        raise DamagedError(f"the package is damaged: {error}", where=archive, advice=advice) from error

@@ -1,0 +1,220 @@
+"""The site file and the platform file, as data.
+
+Both have the same keys. A site file may extend a platform file; where both say something, the site file wins,
+table by table and key by key (lists are replaced, not joined).
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+SITE_FORMAT = 1
+
+Text = Annotated[str, Field(min_length=1)]
+
+
+class Part(BaseModel):
+    """A table of the site file: unknown keys are errors, values cannot be changed."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class SitePart(Part):
+    """Where the site is. ``root`` is its folder of files; ``work`` holds what the tool keeps beside its store."""
+
+    name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=60)]
+    title: str = ""
+    root: Text
+    address: Annotated[str, Field(pattern=r"^https?://[^/\s]+$")]
+    work: Text = "harbor"
+
+
+class StorePart(Part):
+    """Where snapshots are kept; must lie outside the site's folder."""
+
+    path: Text = "harbor/store"
+
+
+class PlatformPart(Part):
+    """The system that the site runs on, and the files by which a site of it is recognised."""
+
+    name: Text
+    title: str = ""
+    recognised_by: list[Text] = []
+
+
+class CorePart(Part):
+    """The core: the file that holds its version, and its package's name in the feed."""
+
+    version_file: Text
+    package: Text
+
+
+class SettingsTablePart(Part):
+    """The database table in which settings are kept, one a row."""
+
+    table: Text
+    name: Text
+    value: Text
+
+
+class SettingsPart(Part):
+    """The settings file; keys in it are written ``section.key``."""
+
+    file: Text
+    format: Literal["ini"] = "ini"
+    table: SettingsTablePart | None = None
+
+
+class SwitchPart(Part):
+    """The database table that says which extensions are on."""
+
+    table: Text
+    name: Text
+    on: Text
+
+
+class FolderPart(Part):
+    """A folder that holds extensions or themes, and the file in each that describes it (keys as ``section.key``)."""
+
+    folder: Text
+    facts: Text
+    format: Literal["ini"] = "ini"
+    fields: dict[str, str]
+    switch: SwitchPart | None = None
+
+
+class DatabasePart(Part):
+    """The database: its engine and either its place or the setting that holds it."""
+
+    engine: Text = "sqlite"
+    path: str | None = None
+    setting: str | None = None
+
+
+class RuntimePart(Part):
+    """The language runtime: the file in the site that selects its version, and each version's launcher."""
+
+    name: Text
+    version_file: Text
+    launchers: dict[str, str] = {}
+
+
+class ServePart(Part):
+    """How to start the site for a clone."""
+
+    command: list[Text]
+    ready_path: str = "/"
+    start_seconds: float = 15
+
+
+class CommandsPart(Part):
+    """The system's own commands. Places: {runtime} {root} {owner} {name} {port}."""
+
+    migrate: list[Text] | None = None
+    switch_on: list[Text] | None = None
+    switch_off: list[Text] | None = None
+    purge_cache: list[Text] | None = None
+
+
+class LivePart(Part):
+    """What only the live site needs: the command that makes the host take up changed code."""
+
+    reload: list[Text] | None = None
+
+
+class MaintenancePart(Part):
+    """The maintenance flag: a file; who sends its content in ``header`` is let through."""
+
+    flag: Text
+    header: Text
+
+
+class MailPart(Part):
+    """The settings that say where mail is sent to."""
+
+    host: Text
+    port: Text
+
+
+class FilesPart(Part):
+    """Paths that a snapshot leaves out whole, and those of which it keeps the folders only."""
+
+    leave_out: list[Text] = [".git", ".hg", ".svn", "**/__pycache__"]
+    empty: list[Text] = []
+
+
+class VisitorDataPart(Part):
+    """Tables whose new rows come from visitors: a rollback carries them over."""
+
+    tables: list[Text] = []
+
+
+class VolatilePart(Part):
+    """Tables that change with every visit (sessions, counters): not compared."""
+
+    tables: list[Text] = []
+
+
+class LookPart(Part):
+    """Where a look at the pages starts, and how many pages it takes in at most."""
+
+    starts: list[Text] = ["/"]
+    limit: Annotated[int, Field(ge=1, le=100_000)] = 500
+    skip: list[Text] = []
+
+
+class CheckStep(Part):
+    """One request of a scripted visit, and what it must bring."""
+
+    get: str | None = None
+    submit: str | None = Field(default=None, description="the id of a form on the page of the step before")
+    fields: dict[str, str] = {}
+    status: int = 200
+    text: str | None = None
+    mail_to: str | None = None
+
+
+class CheckPart(Part):
+    """A scripted visit. One that ``writes`` is made on clones only."""
+
+    name: Text
+    writes: bool = False
+    steps: Annotated[list[CheckStep], Field(min_length=1)]
+
+
+class FeedPart(Part):
+    """The feed of releases: a file."""
+
+    path: Text
+
+
+class SiteFile(Part):
+    """All that is said of one site."""
+
+    format: Literal[1]
+    extends: str | None = None
+    site: SitePart
+    store: StorePart = StorePart()
+    platform: PlatformPart
+    core: CorePart
+    settings: SettingsPart
+    database: DatabasePart
+    runtime: RuntimePart
+    extensions: FolderPart
+    themes: FolderPart | None = None
+    areas: dict[Literal["core", "extensions", "themes", "media", "settings", "cache", "logs"], list[str]] = {}
+    files: FilesPart = FilesPart()
+    visitor_data: VisitorDataPart = VisitorDataPart()
+    volatile: VolatilePart = VolatilePart()
+    address: dict[Literal["setting"], str] = {}
+    serve: ServePart
+    commands: CommandsPart = CommandsPart()
+    live: LivePart = LivePart()
+    maintenance: MaintenancePart
+    mail: MailPart | None = None
+    look: LookPart = LookPart()
+    check: list[CheckPart] = []
+    feed: FeedPart | None = None

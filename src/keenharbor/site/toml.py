@@ -1,0 +1,92 @@
+"""Reading TOML so that an error names the file and the line."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+
+from keenharbor.base.errors import UsageError
+
+Model = TypeVar("Model", bound=BaseModel)
+_HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
+_KEY = re.compile(r'^\s*("[^"]*"|[A-Za-z0-9_-]+)((?:\s*\.\s*(?:"[^"]*"|[A-Za-z0-9_-]+))*)\s*=')
+
+
+def read_toml(file: Path, what: str) -> dict[str, Any]:
+    """The content of a TOML file; ``what`` names it in errors. Raises `UsageError`."""
+    try:
+        text = file.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise UsageError(f"there is no {what} here", where=file) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"the {what} cannot be read: {error}", where=file) from error
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        found = re.search(r"line (\d+)", str(error))
+        raise UsageError(
+            f"the {what} is not valid TOML: {error}", where=file, line=int(found[1]) if found else None
+        ) from None
+
+
+def find_line(text: str, keys: Sequence[str | int]) -> int | None:
+    """The line (from 1) at which the value at ``keys`` stands, or the nearest table above it."""
+    best: tuple[int, int] | None = None
+    table: list[str | int] = []
+    counts: dict[str, int] = {}
+    for number, line in enumerate(text.splitlines(), 1):
+        if header := _HEADER.match(line):
+            table = [p.strip().strip('"') for p in header[2].split(".")]
+            if header[1] == "[[":
+                name = header[2]
+                table = [*table, counts.get(name, 0)]
+                counts[name] = counts.get(name, 0) + 1
+            here = table
+        elif key := _KEY.match(line):
+            here = [*table, *(p.strip().strip('"') for p in (key[1] + key[2]).split("."))]
+        else:
+            continue
+        common = 0
+        for a, b in zip(here, keys, strict=False):
+            if a != b:
+                break
+            common += 1
+        if common == len(here) and common and (best is None or common > best[0]):
+            best = (common, number)
+    return best[1] if best else None
+
+
+def validated(model: type[Model], data: dict[str, Any], file: Path, what: str) -> Model:
+    """``data`` as ``model``; the first error is told with its key and line."""
+    try:
+        return model.model_validate(data)
+    except ValidationError as errors:
+        first = errors.errors()[0]
+        keys = [k for k in first["loc"] if isinstance(k, str | int)]
+        name = ".".join(str(k) for k in keys)
+        message = first["msg"]
+        if first["type"] == "extra_forbidden":
+            message = "this key is not known" + _nearest(model, keys)
+        elif first["type"] == "missing":
+            message = "this key is missing"
+        text = file.read_text(encoding="utf-8")
+        more = f" (and {len(errors.errors()) - 1} more)" if len(errors.errors()) > 1 else ""
+        raise UsageError(f"{what}, '{name}': {message}{more}", where=file, line=find_line(text, keys)) from None
+
+
+def _nearest(model: type[BaseModel], keys: Sequence[str | int]) -> str:
+    import difflib
+
+    fields: dict[str, Any] = dict(model.model_fields)
+    for key in keys[:-1]:
+        inner = fields[key].annotation if isinstance(key, str) and key in fields else None
+        if isinstance(inner, type) and issubclass(inner, BaseModel):
+            fields = dict(inner.model_fields)
+    close = difflib.get_close_matches(str(keys[-1]), fields, n=1)
+    return f"; did you mean '{close[0]}'?" if close else ""

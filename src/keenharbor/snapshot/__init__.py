@@ -1,0 +1,20 @@
+"""Snapshots: taking, listing, verifying, restoring, and the record of their proofs."""
+
+from keenharbor.snapshot.manifest import Proof, Snapshot, find_snapshot, list_snapshots, record_proof
+from keenharbor.snapshot.restore import give_back, restore_state
+from keenharbor.snapshot.take import TakeOptions, take_snapshot
+from keenharbor.snapshot.verify import Verification, verify_store
+
+__all__ = [
+    "Proof",
+    "Snapshot",
+    "TakeOptions",
+    "Verification",
+    "find_snapshot",
+    "give_back",
+    "list_snapshots",
+    "record_proof",
+    "restore_state",
+    "take_snapshot",
+    "verify_store",
+]

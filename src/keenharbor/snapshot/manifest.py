@@ -1,0 +1,162 @@
+"""What a snapshot is made of, and how to find one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import cached_property
+from typing import Any
+
+from keenharbor.base.errors import DamagedError, UsageError
+from keenharbor.base.text import now, parse_stamp, stamp
+from keenharbor.database import Schema, StoredState, StoredTable
+from keenharbor.store import ObjectId, Store
+from keenharbor.tree import Entry
+
+MANIFEST_FORMAT = 1
+
+
+@dataclass(frozen=True)
+class Proof:
+    """One time that a snapshot was restored and looked at."""
+
+    at: datetime
+    how: str
+    good: bool
+    seconds: float
+    detail: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "at": stamp(self.at),
+            "how": self.how,
+            "good": self.good,
+            "seconds": self.seconds,
+            "detail": self.detail,
+        }
+
+    @classmethod
+    def from_json(cls, v: dict[str, Any]) -> Proof:
+        return cls(parse_stamp(v["at"]), v["how"], v["good"], v["seconds"], v["detail"])
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """A snapshot: its manifest, and what was learnt of it later."""
+
+    store: Store
+    manifest: dict[str, Any]
+    proofs: tuple[Proof, ...] = field(default=())
+
+    @property
+    def id(self) -> str:
+        return str(self.manifest["id"])
+
+    @property
+    def site(self) -> str:
+        return str(self.manifest["site"])
+
+    @property
+    def label(self) -> str | None:
+        return self.manifest["label"]  # type: ignore[no-any-return]
+
+    @property
+    def taken_at(self) -> datetime:
+        return parse_stamp(self.manifest["taken_at"])
+
+    @property
+    def proven(self) -> Proof | None:
+        """The newest proof, if it was good."""
+        newest = max(self.proofs, key=lambda p: p.at, default=None)
+        return newest if newest is not None and newest.good else None
+
+    @cached_property
+    def entries(self) -> dict[str, Entry]:
+        """The tree's entries by path."""
+        return {e[0]: Entry.from_json(e) for e in self.manifest["tree"]}
+
+    @cached_property
+    def state(self) -> StoredState:
+        """The database as it was."""
+        database = self.manifest["database"]
+        tables = [StoredTable.from_json(t) for t in database["tables"]]
+        return StoredState(Schema.from_json(database["schema"]), tables, self.store.read)
+
+    def objects(self) -> Iterator[tuple[str, ObjectId]]:
+        """Every object that the snapshot needs, with the path or table it is for."""
+        for entry in self.entries.values():
+            for identity in entry.objects:
+                yield entry.path, identity
+        for table in self.state.tables.values():
+            for identity in table.chunk_ids:
+                yield f"table {table.name}", identity
+
+    @property
+    def file_bytes(self) -> int:
+        return sum(e.size for e in self.entries.values())
+
+    def summary(self) -> dict[str, Any]:
+        """What ``--json`` lists of it."""
+        m = self.manifest
+        return {
+            "id": self.id, "site": self.site, "taken_at": m["taken_at"], "label": m["label"], "comment": m["comment"],
+            "reason": m["reason"], "core": m["facts"]["core"], "runtime": m["facts"]["runtime"],
+            "files": sum(e.kind == "file" for e in self.entries.values()), "file_bytes": self.file_bytes,
+            "tables": len(m["database"]["tables"]), "rows": sum(t["rows"] for t in m["database"]["tables"]),
+            "added_bytes": m["added_bytes"], "seconds": m["seconds"],
+            "left_out": m["left_out"], "areas_left_out": m["areas_left_out"], "unreadable": m["unreadable"],
+            "unstable": m["unstable"], "not_kept": m["database"]["schema"]["not_kept"],
+            "proven": self.proven.as_json() if self.proven else None,
+        }  # fmt: skip
+
+
+def read_snapshot(store: Store, identity: str) -> Snapshot:
+    """The snapshot with that full id."""
+    manifest = store.read_document("snapshots", identity)
+    if manifest is None:
+        raise UsageError(f"there is no snapshot {identity}", where=store.folder)
+    record = store.read_document("records", identity) or {"proofs": []}
+    return Snapshot(store, manifest, tuple(Proof.from_json(p) for p in record["proofs"]))
+
+
+def list_snapshots(store: Store, site: str | None = None) -> list[Snapshot]:
+    """All readable snapshots (of one site), newest first. One whose manifest is damaged is passed over;
+    `verify_store` tells of it."""
+    found = []
+    for identity in store.document_names("snapshots"):
+        try:
+            snapshot = read_snapshot(store, identity)
+        except DamagedError:
+            continue
+        if site is None or snapshot.site == site:
+            found.append(snapshot)
+    return sorted(found, key=lambda s: s.taken_at, reverse=True)
+
+
+def find_snapshot(store: Store, wanted: str, site: str | None = None) -> Snapshot:
+    """The snapshot by id, by the beginning of an id, by label, or ``newest``. Raises `UsageError` unless exactly one fits."""
+    if wanted in store.document_names("snapshots"):
+        return read_snapshot(store, wanted)
+    known = list_snapshots(store, site)
+    if wanted == "newest" and known:
+        return known[0]
+    fit = [s for s in known if s.label == wanted] or [s for s in known if s.id.startswith(wanted)]
+    if len(fit) == 1:
+        return fit[0]
+    problem = f"several snapshots fit '{wanted}'" if fit else f"there is no snapshot '{wanted}'"
+    listed = ", ".join(s.id for s in (fit or known)[:4])
+    raise UsageError(
+        problem + (f": {listed}" if fit else ""),
+        where=store.folder,
+        advice="'keenharbor snapshot list' shows them" if known else "'keenharbor snapshot take' takes one",
+    )
+
+
+def record_proof(snapshot: Snapshot, how: str, good: bool, seconds: float, detail: str = "") -> Proof:
+    """Note in the snapshot's record that it was restored and looked at."""
+    proof = Proof(now(), how, good, seconds, detail)
+    record = snapshot.store.read_document("records", snapshot.id) or {"proofs": []}
+    record["proofs"].append(proof.as_json())
+    snapshot.store.write_document("records", snapshot.id, record)
+    return proof

@@ -1,0 +1,6 @@
+"""Where snapshots are kept: content-addressed objects in packs, and named documents beside them."""
+
+from keenharbor.store.packs import Damage, ObjectId, ObjectSource, PackWriter, object_id
+from keenharbor.store.store import Store
+
+__all__ = ["Damage", "ObjectId", "ObjectSource", "PackWriter", "Store", "object_id"]

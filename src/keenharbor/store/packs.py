@@ -1,0 +1,176 @@
+"""Pack files: many objects in one file, each readable on its own.
+
+A pack is a run of objects, nothing before, between or behind them. Each object is a 53-byte head and its data:
+
+    4 bytes   the mark ``KHO1``
+    32 bytes  BLAKE3 of the object's plain content: its id
+    1 byte    how the data is stored: 0 plain, 1 one Zstandard frame
+    8 bytes   length of the stored data, little-endian
+    8 bytes   length of the plain content, little-endian
+
+So an index can always be made anew by walking the heads, and an object can be taken out by hand with
+``tail -c +N | head -c LENGTH | zstd -d``.
+"""
+
+from __future__ import annotations
+
+import os
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+import zstandard
+from blake3 import blake3
+
+from keenharbor.base.durable import PRIVATE_FILE, private_folder, sync_folder
+from keenharbor.base.errors import DamagedError
+
+ObjectId = str
+"""BLAKE3 of an object's plain content, in lower-case hexadecimal."""
+
+MARK = b"KHO1"
+HEAD = struct.Struct("<4s32sBQQ")
+PLAIN, ZSTD = 0, 1
+PACK_SIZE = 64 * 1024 * 1024
+LARGEST_OBJECT = 256 * 1024 * 1024
+LEVEL = 1
+
+
+def object_id(content: bytes) -> ObjectId:
+    """The id under which ``content`` is stored."""
+    return blake3(content).hexdigest()
+
+
+@dataclass(frozen=True)
+class Location:
+    """Where an object's data stands in a pack."""
+
+    pack: str
+    offset: int
+    stored: int
+    plain: int
+    codec: int
+
+
+@dataclass(frozen=True)
+class Damage:
+    """A place in the store that is not what it should be; ``object`` is known where a head could be read."""
+
+    file: str
+    offset: int
+    what: str
+    object: ObjectId | None = None
+
+
+class ObjectSource(Protocol):
+    """Gives objects by their ids."""
+
+    def has(self, wanted: ObjectId) -> bool: ...
+
+    def read(self, wanted: ObjectId) -> bytes: ...
+
+
+class PackWriter:
+    """Appends objects to a new pack; nothing is visible in the store before `seal`.
+
+    One writer belongs to one run; two runs write two packs. Compression is kept only where it helps.
+    """
+
+    def __init__(self, folder: Path, staging: Path, number: int) -> None:
+        self._folder = folder
+        self.name = f"{os.urandom(10).hex()}.pack"
+        self._part = staging / f"{os.getpid()}-{number}-{self.name}.part"
+        private_folder(staging)
+        descriptor = os.open(self._part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE_FILE)
+        self._out = os.fdopen(descriptor, "wb", buffering=1 << 20)
+        self._compressor = zstandard.ZstdCompressor(level=LEVEL, write_content_size=True)
+        self.size = 0
+        self.locations: dict[ObjectId, Location] = {}
+
+    def add(self, identity: ObjectId, content: bytes) -> None:
+        """Append ``content``, whose id is ``identity``."""
+        packed = self._compressor.compress(content)
+        codec, data = (ZSTD, packed) if len(packed) < len(content) else (PLAIN, content)
+        self._out.write(HEAD.pack(MARK, bytes.fromhex(identity), codec, len(data), len(content)))
+        self._out.write(data)
+        self.locations[identity] = Location(self.name, self.size + HEAD.size, len(data), len(content), codec)
+        self.size += HEAD.size + len(data)
+
+    def seal(self) -> Path:
+        """Force the pack to disk and give it its name in the store."""
+        self._out.flush()
+        os.fsync(self._out.fileno())
+        self._out.close()
+        final = private_folder(self._folder / self.name[:2]) / self.name
+        self._part.replace(final)
+        sync_folder(final.parent)
+        sync_folder(self._folder)
+        return final
+
+    def discard(self) -> None:
+        """Throw away what was written."""
+        self._out.close()
+        self._part.unlink(missing_ok=True)
+
+
+def unpack(location: Location, data: bytes, identity: ObjectId, file: Path) -> bytes:
+    """The plain content of an object from its stored ``data``, checked against its id."""
+    try:
+        if len(data) != location.stored:
+            raise ValueError("the file ends early")
+        if location.plain > LARGEST_OBJECT:
+            raise ValueError("the stated length is beyond any object's")
+        content = (
+            data
+            if location.codec == PLAIN
+            else zstandard.ZstdDecompressor().decompress(data, max_output_size=location.plain)
+        )
+        if object_id(content) != identity:
+            raise ValueError("the content is not what was stored")
+    except (ValueError, zstandard.ZstdError) as error:
+        raise DamagedError(
+            f"object {identity[:12]} is damaged: {error}",
+            where=f"{file} at byte {location.offset}",
+            advice="run 'keenharbor snapshot verify' to see which snapshots are hurt",
+        ) from error
+    return content
+
+
+def walk_heads(file: Path) -> Iterator[tuple[ObjectId, Location] | Damage]:
+    """Each object that the pack's heads tell of; a `Damage` where the run of objects breaks off."""
+    end = file.stat().st_size
+    with file.open("rb") as pack:
+        offset = 0
+        while offset < end:
+            pack.seek(offset)
+            raw = pack.read(HEAD.size)
+            if len(raw) < HEAD.size:
+                yield Damage(file.name, offset, "the file ends within an object's head")
+                return
+            mark, digest, codec, stored, plain = HEAD.unpack(raw)
+            if mark != MARK or codec not in (PLAIN, ZSTD) or offset + HEAD.size + stored > end:
+                yield Damage(
+                    file.name, offset, "an object's head is damaged; what follows in this file is out of reach"
+                )
+                return
+            yield digest.hex(), Location(file.name, offset + HEAD.size, stored, plain, codec)
+            offset += HEAD.size + stored
+
+
+def check_pack(file: Path) -> Iterator[ObjectId | Damage]:
+    """Read the whole pack again: the id of each sound object, a `Damage` for each that is not."""
+    with file.open("rb") as pack:
+        for item in walk_heads(file):
+            if isinstance(item, Damage):
+                yield item
+                continue
+            identity, location = item
+            pack.seek(location.offset)
+            try:
+                unpack(location, pack.read(location.stored), identity, file)
+            except DamagedError as error:
+                yield Damage(file.name, location.offset, error.what, identity)
+            else:
+                yield identity

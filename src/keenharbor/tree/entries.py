@@ -1,0 +1,78 @@
+"""What is known of one path, and how two trees differ."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+FileKind = Literal["file", "folder", "link"]
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One path of a tree as it was scanned or stored.
+
+    ``path`` is relative with ``/`` (bytes that are not UTF-8 are kept as surrogates); ``mode`` the permission
+    bits; ``mtime_ns`` nanoseconds; ``size`` bytes (0 but for files); ``target`` a link's text; ``objects`` the
+    ids of the content's pieces, in order (empty until read). ``inode`` and ``ctime_ns`` tell whether a file has
+    been touched since; they are not part of what a restore gives back.
+    """
+
+    path: str
+    kind: FileKind
+    mode: int
+    mtime_ns: int
+    size: int = 0
+    area: str = "other"
+    target: str | None = None
+    objects: tuple[str, ...] = ()
+    inode: int = 0
+    ctime_ns: int = 0
+
+    def as_json(self) -> list[Any]:
+        return [
+            self.path, self.kind, self.mode, self.mtime_ns, self.size, self.area, self.target, list(self.objects),
+            self.inode, self.ctime_ns,
+        ]  # fmt: skip
+
+    @classmethod
+    def from_json(cls, value: list[Any]) -> Entry:
+        path, kind, mode, mtime_ns, size, area, target, objects, inode, ctime_ns = value
+        return cls(path, kind, mode, mtime_ns, size, area, target, tuple(objects), inode, ctime_ns)
+
+    def same_content(self, other: Entry) -> bool:
+        """Same kind and same content (both read), whatever mode and time are."""
+        return (self.kind, self.objects, self.target) == (other.kind, other.objects, other.target)
+
+    def untouched_since(self, earlier: Entry) -> bool:
+        """Whether size, times and inode say that the file has not been written since ``earlier`` was scanned."""
+        return (self.kind, self.size, self.mtime_ns, self.ctime_ns, self.inode) == (
+            earlier.kind, earlier.size, earlier.mtime_ns, earlier.ctime_ns, earlier.inode,
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class TreeDifference:
+    """Paths that ``right`` has and ``left`` has not (``added``), the reverse (``removed``), and those whose
+    content (``changed``) or only mode (``modes``) differ; each sorted."""
+
+    added: tuple[str, ...]
+    removed: tuple[str, ...]
+    changed: tuple[str, ...]
+    modes: tuple[str, ...]
+
+    def __bool__(self) -> bool:
+        return bool(self.added or self.removed or self.changed or self.modes)
+
+
+def compare_trees(left: Mapping[str, Entry], right: Mapping[str, Entry]) -> TreeDifference:
+    """How ``right`` differs from ``left``. Folders count when they come or go, not when their time changes."""
+    both = sorted(left.keys() & right.keys())
+    changed = tuple(p for p in both if not left[p].same_content(right[p]))
+    return TreeDifference(
+        added=tuple(sorted(right.keys() - left.keys())),
+        removed=tuple(sorted(left.keys() - right.keys())),
+        changed=changed,
+        modes=tuple(p for p in both if left[p].mode != right[p].mode and p not in set(changed)),
+    )
