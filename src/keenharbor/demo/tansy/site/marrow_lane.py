@@ -213,9 +213,9 @@ def main():
     for folder in ("media/seeds", "media/gallery", "var/cache", "var/log", "themes/marrow/overrides"):
         (root / folder).mkdir(parents=True, exist_ok=True)
     for number, line in enumerate(VARIETIES, 1):
-        (root / "media/seeds" / f"{slug(line.split('|')[0])}.png").write_bytes(picture(160, 120, number))
+        (root / "media/seeds" / f"{slug(line.split('|')[0])}.png").write_bytes(picture(80, 60, number))
     for number in range(1, len(CAPTIONS) + 1):
-        (root / "media/gallery" / f"wall-{number}.png").write_bytes(picture(240, 160, number + 40))
+        (root / "media/gallery" / f"wall-{number}.png").write_bytes(picture(120, 80, number + 40))
     shutil.copy(Path(__file__).parent / "overrides" / "variety.html", root / "themes/marrow/overrides/variety.html")
     # A local edit, as somebody makes one for the day of the swap and forgets it.
     calendar = root / "extensions/events-calendar/main.py"

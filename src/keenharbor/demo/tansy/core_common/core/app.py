@@ -118,9 +118,9 @@ class Site:
         file = theme if theme.is_file() else self.root / "core" / "templates" / f"{name}.html"
         return file.read_text()
 
-    def fill(self, name, **values):
+    def fill(self, template_name, **values):
         """A template with its places filled; a place that nobody fills stays empty."""
-        return re.sub(r"\{\{(\w+)\}\}", lambda m: loam.text(values.get(m[1], "")), self.template(name))
+        return re.sub(r"\{\{(\w+)\}\}", lambda m: loam.text(values.get(m[1], "")), self.template(template_name))
 
     def blocks_for(self, kind, subject):
         """The blocks placed beside a page of that kind, each in a section of its own."""

@@ -1,0 +1,130 @@
+"""What a page says, read from its markup."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from urllib.parse import urljoin, urlsplit
+
+from selectolax.lexbor import LexborHTMLParser, LexborNode
+
+_BLOCK_TAGS = {"main", "nav", "header", "footer", "aside", "section", "article", "form"}
+_SILENT = {"script", "style", "template", "noscript"}
+_FIELDS = {"input", "select", "textarea"}
+
+
+@dataclass
+class Block:
+    """A part of a page: its own text, links, and images, without those of the blocks within it."""
+
+    words: list[str] = field(default_factory=list)
+    links: list[str] = field(default_factory=list)
+    images: list[str] = field(default_factory=list)
+
+    @property
+    def text(self) -> str:
+        return " ".join(" ".join(self.words).split())
+
+
+@dataclass
+class Form:
+    """A form: where it goes, how, and its fields by name with their values."""
+
+    action: str
+    method: str
+    fields: dict[str, str]
+
+
+@dataclass
+class Markup:
+    """A page's title, description, canonical address, blocks by place, forms by id, and the files it asks for.
+
+    Addresses within the site are paths; the site's own address in texts is written ``{site}``.
+    """
+
+    title: str = ""
+    description: str = ""
+    canonical: str = ""
+    blocks: dict[str, Block] = field(default_factory=dict)
+    forms: dict[str, Form] = field(default_factory=dict)
+    assets: list[str] = field(default_factory=list)
+
+    def links(self) -> list[str]:
+        return [link for block in self.blocks.values() for link in block.links]
+
+    def images(self) -> list[str]:
+        return [image for block in self.blocks.values() for image in block.images]
+
+
+def read_markup(html: str, address: str, path: str) -> Markup:
+    """What the page at ``path`` of the site at ``address`` says."""
+    tree = LexborHTMLParser(html)
+    page = Markup()
+    head = tree.head
+    if head is not None:
+        title = head.css_first("title")
+        page.title = " ".join(title.text().split()) if title is not None else ""
+        for meta in head.css("meta[name=description]"):
+            page.description = meta.attributes.get("content") or ""
+        for link in head.css("link[href]"):
+            place = _place(link.attributes.get("href"), address, path)
+            if link.attributes.get("rel") == "canonical":
+                page.canonical = place
+            elif link.attributes.get("rel") == "stylesheet" and place.startswith("/"):
+                page.assets.append(place)
+        for script in tree.css("script[src]"):
+            place = _place(script.attributes.get("src"), address, path)
+            if place.startswith("/"):
+                page.assets.append(place)
+    if tree.body is not None:
+        _walk(tree.body, page, page.blocks.setdefault("page", Block()), "", address, path, None)
+    for block in page.blocks.values():
+        block.words = [word.replace(address, "{site}") for word in block.words]
+    page.blocks = {name: b for name, b in page.blocks.items() if name != "page" or b.words or b.links or b.images}
+    return page
+
+
+def _place(raw: str | None, address: str, path: str) -> str:
+    """Where a reference leads: a path with query within the site, else the whole address; no fragment."""
+    try:
+        whole = urljoin(address + path, (raw or "").strip())
+        parts = urlsplit(whole)
+    except ValueError:
+        return raw or ""
+    if f"{parts.scheme}://{parts.netloc}" == address:
+        return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+    return whole.split("#", 1)[0]
+
+
+def _walk(
+    node: LexborNode, page: Markup, block: Block, name: str, address: str, path: str, form: Form | None
+) -> None:  # fmt: skip
+    counts: dict[str, int] = {}
+    for child in node.iter(include_text=True):
+        tag = child.tag or ""
+        if tag == "-text":
+            text = child.text(deep=False) if child.text_content is None else child.text_content
+            if text and text.strip():
+                block.words.append(text.strip())
+            continue
+        if tag in _SILENT or tag.startswith("-"):
+            continue
+        attributes: Mapping[str, str | None] = child.attributes
+        if tag == "a" and attributes.get("href"):
+            block.links.append(_place(attributes["href"], address, path))
+        elif tag == "img":
+            block.images.append(_place(attributes.get("src"), address, path))
+        elif tag in _FIELDS and form is not None and attributes.get("name"):
+            form.fields[str(attributes["name"])] = attributes.get("value") or ""
+        inner, inner_name, inner_form = block, name, form
+        identity = attributes.get("id")
+        if identity or tag in _BLOCK_TAGS:
+            counts[tag] = counts.get(tag, 0) + 1
+            inner_name = f"#{identity}" if identity else f"{name} {tag}[{counts[tag]}]".strip()
+            inner = page.blocks.setdefault(inner_name, Block())
+        if tag == "form":
+            inner_form = Form(
+                _place(attributes.get("action") or path, address, path), (attributes.get("method") or "get").lower(), {}
+            )
+            page.forms[inner_name.lstrip("#")] = inner_form
+        _walk(child, page, inner, inner_name, address, path, inner_form)

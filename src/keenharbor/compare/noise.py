@@ -1,0 +1,68 @@
+"""Noise: what differs between looks at a site that nobody has changed. Learnt, not asked about."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from keenharbor.compare.look import Look, PageSeen
+from keenharbor.compare.markup import Markup
+
+
+@dataclass(frozen=True)
+class Noise:
+    """Blocks that differ by themselves: on one page (path, block), or on every page (block alone);
+    pages whose status, and checks whose outcome, is not the same twice."""
+
+    on_page: frozenset[tuple[str, str]] = frozenset()
+    everywhere: frozenset[str] = frozenset()
+    pages: frozenset[str] = frozenset()
+    checks: frozenset[str] = frozenset()
+
+    def covers(self, path: str, block: str) -> bool:
+        """Whether a difference in that block of that page means nothing."""
+        return block in self.everywhere or (path, block) in self.on_page
+
+    def listing(self) -> list[str]:
+        """What was learnt, in words."""
+        return [
+            *(f"block {b} on every page" for b in sorted(self.everywhere)),
+            *(f"block {b} on {p}" for p, b in sorted(self.on_page) if b not in self.everywhere),
+            *(f"page {p}: its status" for p in sorted(self.pages)),
+            *(f"check '{c}'" for c in sorted(self.checks)),
+        ]
+
+
+SAME_EVERYWHERE = 3
+"""A block that is noisy on so many pages is taken for noisy on all: a random pick may fall alike twice on some."""
+
+
+def learn_noise(looks: Sequence[Look]) -> Noise:
+    """What differs among ``looks`` (and among the visits within each) of an unchanged site."""
+    on_page: set[tuple[str, str]] = set()
+    pages: set[str] = set()
+    for path in {p for look in looks for p in look.pages}:
+        seen = [look.pages[path] for look in looks if path in look.pages]
+        if len({(s.status, s.redirect) for s in seen}) > 1:
+            pages.add(path)
+        variants = [m for s in seen for m in _markups(s)]
+        for block in {b for m in variants for b in m.blocks}:
+            if len({_content(m, block) for m in variants}) > 1:
+                on_page.add((path, block))
+    counts = Counter(block for _, block in on_page)
+    names = {name for look in looks for name in look.checks}
+    unsure = {n for n in names if len({look.checks[n].problem for look in looks if n in look.checks}) > 1}
+    everywhere = frozenset(b for b, n in counts.items() if n >= SAME_EVERYWHERE)
+    return Noise(frozenset(on_page), everywhere, frozenset(pages), frozenset(unsure))
+
+
+def _markups(page: PageSeen) -> Iterator[Markup]:
+    if page.markup is not None:
+        yield page.markup
+    yield from page.samples
+
+
+def _content(markup: Markup, block: str) -> tuple[object, ...] | None:
+    found = markup.blocks.get(block)
+    return None if found is None else (found.text, tuple(found.links), tuple(found.images))

@@ -1,0 +1,112 @@
+"""How files, tables and settings of two states differ, as observations."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from typing import Any
+
+from keenharbor.base.text import plural, shorten
+from keenharbor.compare.findings import Observation, Weight
+from keenharbor.database import DatabaseState, RowDelta, TableDelta
+from keenharbor.database.cells import cell_value, flat
+from keenharbor.site.model import SiteFile
+from keenharbor.tree import Entry, compare_trees
+from keenharbor.tree.areas import fits
+
+EVERY_CHANGE = ("cache", "logs")
+"""Areas whose files change by themselves."""
+
+
+def compare_files(
+    before: Mapping[str, Entry], after: Mapping[str, Entry], expected: Collection[str] = ()
+) -> list[Observation]:
+    """Files that came, went or changed, but for caches, logs and the paths that fit ``expected``; one an area and way."""
+    difference = compare_trees(before, after)
+    found: list[Observation] = []
+    for what, paths, side in (
+        ("added", difference.added, after),
+        ("removed", difference.removed, before),
+        ("changed", difference.changed, after),
+        ("given other rights", difference.modes, after),
+    ):
+        by_area: dict[str, list[str]] = {}
+        for path in paths:
+            entry = side[path]
+            if entry.area not in EVERY_CHANGE and entry.kind != "folder" and not fits(path, tuple(expected)):
+                by_area.setdefault(entry.area, []).append(path)
+        for area, names in sorted(by_area.items()):
+            text = (
+                f"{plural(len(names), 'file')} of {area} {'was' if len(names) == 1 else 'were'} {what}: "
+                + ", ".join(names[:4])
+            )
+            place = f"{area} {what}"
+            found.append(Observation("files", place, Weight.DOUBT, text + (" …" if len(names) > 4 else "")))
+    return found
+
+
+def compare_tables(delta: RowDelta, model: SiteFile) -> list[Observation]:
+    """Rows lost or changed, and definitions that differ. Settings are told of by `compare_settings`."""
+    apart = set(model.volatile.tables)
+    if model.settings.table is not None:
+        apart.add(model.settings.table.table)
+    if model.extensions.switch is not None:
+        apart.add(model.extensions.switch.table)
+    found: list[Observation] = []
+    for name, table in delta.tables.items():
+        if name not in apart:
+            found += _table(name, table, name in model.visitor_data.tables)
+    for what, names in (
+        ("is new", delta.definitions_added),
+        ("is gone", delta.definitions_removed),
+        ("was redefined", delta.definitions_changed),
+    ):
+        for name in names:
+            weight = Weight.DOUBT if what == "is gone" else Weight.NOTE
+            found.append(Observation("schema", name, weight, f"{name} {what}"))
+    return found
+
+
+def _table(name: str, table: TableDelta, visitors: bool) -> Iterator[Observation]:
+    if table.removed:
+        text = f"{plural(len(table.removed), 'row')} of table {name} {'is' if len(table.removed) == 1 else 'are'} gone"
+        weight = Weight.DAMAGE
+        yield Observation("rows-lost", name, weight, text, before=shorten(str(table.removed[0]), 100))
+    if table.changed:
+        left, right = table.changed[0]
+        text = f"{plural(len(table.changed), 'row')} of table {name} changed"
+        before, after = shorten(str(left), 100), shorten(str(right), 100)
+        yield Observation("rows-changed", name, Weight.DOUBT, text, before=before, after=after)
+    if table.added:
+        text = f"{plural(len(table.added), 'row')} came into table {name}" + (" (visitors' data)" if visitors else "")
+        yield Observation("rows-new", name, Weight.NOTE, text, after=shorten(str(table.added[0]), 100))
+
+
+def settings_of(state: DatabaseState, model: SiteFile) -> dict[str, str]:
+    """The settings table's cells by name; empty where the site has none."""
+    part = model.settings.table
+    table = state.schema.table(part.table) if part is not None else None
+    if part is None or table is None:
+        return {}
+    at_name, at_value = table.columns.index(part.name), table.columns.index(part.value)
+    return {str(row[at_name]): str(row[at_value]) for row in state.rows(part.table)}
+
+
+def compare_settings(before: Mapping[str, Any], after: Mapping[str, Any], prefix: str = "") -> list[Observation]:
+    """Settings lost, changed, or new, down to the keys within a cell."""
+    found: list[Observation] = []
+    for name in sorted(before.keys() | after.keys()):
+        left = flat(cell_value(str(before[name]))) if name in before else {}
+        right = flat(cell_value(str(after[name]))) if name in after else {}
+        for key in sorted(left.keys() | right.keys()):
+            place = prefix + (f"{name}.{key}" if key else name)
+            a, b = left.get(key), right.get(key)
+            if key not in right:
+                text = f"the setting {place} is gone"
+                found.append(Observation("setting-lost", place, Weight.DAMAGE, text, before=shorten(str(a), 80)))
+            elif key not in left:
+                text = f"the setting {place} is new"
+                found.append(Observation("setting-new", place, Weight.NOTE, text, after=shorten(str(b), 80)))
+            elif a != b:
+                text = f"the setting {place} was changed from {shorten(str(a), 40)} to {shorten(str(b), 40)}"
+                found.append(Observation("setting-changed", place, Weight.DAMAGE, text, before=str(a), after=str(b)))
+    return found

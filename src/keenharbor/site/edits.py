@@ -1,0 +1,125 @@
+"""Local edits: files of a package that are not what the package shipped."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from keenharbor.base.errors import KeenHarborError
+from keenharbor.site.feed import Feed, Package
+from keenharbor.site.view import SiteView
+
+
+@dataclass(frozen=True)
+class Installed:
+    """A package as it is installed: its name and version, and its folder relative to the site's root ("" for the core)."""
+
+    name: str
+    version: str
+    kind: str
+    folder: str
+
+    def path(self, file: str) -> str:
+        """Where a file of the package stands in the site."""
+        return f"{self.folder}/{file}" if self.folder else file
+
+
+@dataclass(frozen=True)
+class LocalEdit:
+    """A file of a package that somebody changed or removed, with a unified diff from what was shipped."""
+
+    package: str
+    path: str
+    removed: bool
+    diff: str
+
+
+def installed_packages(site: SiteView) -> list[Installed]:
+    """The core, then extensions and themes."""
+    core = Installed(site.model.core.package, site.core_version(), "core", "")
+    return [core, *(Installed(c.name, c.version, c.kind, c.folder) for c in site.components())]
+
+
+def local_edits(site: SiteView, feed: Feed) -> tuple[list[LocalEdit], list[str]]:
+    """The local edits of all packages that the feed still has; and the packages it has not (or whose archive is
+    damaged), which could not be checked."""
+    edits: list[LocalEdit] = []
+    unknown: list[str] = []
+    for installed in installed_packages(site):
+        release = feed.find(installed.name, installed.version)
+        try:
+            package = feed.package(release) if release is not None else None
+        except KeenHarborError as error:
+            unknown.append(f"{installed.name} {installed.version}: {error.what}")
+            continue
+        if package is None:
+            unknown.append(f"{installed.name} {installed.version}: not in the feed")
+        else:
+            edits += edits_of(site.root, installed, package)
+    return edits, unknown
+
+
+def edits_of(root: Path, installed: Installed, package: Package) -> list[LocalEdit]:
+    """The files of one package that differ from ``package``."""
+    found = []
+    for file, shipped in package.files.items():
+        path = installed.path(file)
+        place = root / path
+        present = place.read_bytes() if place.is_file() else None
+        if present != shipped:
+            found.append(LocalEdit(installed.name, path, present is None, _diff(path, shipped, present or b"")))
+    return found
+
+
+def _diff(path: str, shipped: bytes, present: bytes) -> str:
+    try:
+        left, right = shipped.decode("utf-8").splitlines(), present.decode("utf-8").splitlines()
+    except UnicodeDecodeError:
+        return "(not text)"
+    return "\n".join(difflib.unified_diff(left, right, f"{path} as shipped", f"{path} here", lineterm="", n=2))
+
+
+class MergeConflict(Exception):
+    """Both sides changed the same lines; ``line`` (from 1) is where, in the common base."""
+
+    def __init__(self, line: int) -> None:
+        super().__init__(f"both changed the lines from {line} on")
+        self.line = line
+
+
+def merge_three(base: str, theirs: str, ours: str) -> str:
+    """The text with what changed from ``base`` to ``theirs`` and from ``base`` to ``ours``.
+
+    Line by line, after the three-way merge of Khanna, Kunal & Pierce, "A formal investigation of diff3" (2007):
+    stretches that both sides keep hold the text together; between them, the side that changed wins. Raises
+    `MergeConflict` when both changed the same stretch differently.
+    """
+    a, b, c = (t.splitlines(keepends=True) for t in (base, theirs, ours))
+    kept_b = _kept(a, b)
+    kept_c = _kept(a, c)
+    out: list[str] = []
+    at_a = at_b = at_c = 0
+    anchors = [i for i in range(len(a)) if i in kept_b and i in kept_c]
+    for anchor in [*anchors, None]:
+        end_a = len(a) if anchor is None else anchor
+        end_b = len(b) if anchor is None else kept_b[anchor]
+        end_c = len(c) if anchor is None else kept_c[anchor]
+        part_a, part_b, part_c = a[at_a:end_a], b[at_b:end_b], c[at_c:end_c]
+        if part_b in (part_a, part_c):
+            out += part_c
+        elif part_c == part_a:
+            out += part_b
+        else:
+            raise MergeConflict(at_a + 1)
+        if anchor is not None:
+            out.append(a[anchor])
+            at_a, at_b, at_c = anchor + 1, end_b + 1, end_c + 1
+    return "".join(out)
+
+
+def _kept(left: list[str], right: list[str]) -> Mapping[int, int]:
+    """Lines that both have, as positions in left to positions in right."""
+    matcher = difflib.SequenceMatcher(None, left, right, autojunk=False)
+    return {block.a + i: block.b + i for block in matcher.get_matching_blocks() for i in range(block.size)}

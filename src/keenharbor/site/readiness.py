@@ -1,0 +1,277 @@
+"""Readiness: can the site go to the target, and what becomes of each extension?"""
+
+from __future__ import annotations
+
+import dataclasses
+import shutil
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import timedelta
+from enum import StrEnum
+from typing import Any
+
+from keenharbor.base.errors import UsageError
+from keenharbor.base.text import age, now, plural, size
+from keenharbor.site.edits import local_edits
+from keenharbor.site.feed import Feed, Release, allows, version_order
+from keenharbor.site.survey import NewestSnapshot
+from keenharbor.site.view import Component, SiteView
+
+SNAPSHOT_IS_OLD = timedelta(days=1)
+REPLACE = "replace-by:"
+
+
+class Verdict(StrEnum):
+    """Whether something stands in the way."""
+
+    BLOCKED = "blocked"
+    CAUTION = "caution"
+    CLEAR = "clear"
+
+    @property
+    def rank(self) -> int:
+        return ("blocked", "caution", "clear").index(self.value)
+
+
+@dataclass(frozen=True)
+class Check:
+    """One thing that was judged: what, how, why, and what to do about it."""
+
+    subject: str
+    verdict: Verdict
+    reason: str
+    remedy: str = ""
+
+
+@dataclass(frozen=True)
+class Decision:
+    """What becomes of an extension or theme: ``keep``, ``update``, ``replace`` (by ``other``) or ``remove``.
+
+    ``open`` says that nobody has decided and there is no sound default; ``proposal`` is then what could be done.
+    """
+
+    name: str
+    kind: str
+    action: str
+    version: str | None = None
+    other: str | None = None
+    reason: str = ""
+    open: bool = False
+    proposal: str = ""
+
+
+@dataclass(frozen=True)
+class Readiness:
+    """The whole judgement, checks worst first."""
+
+    core: str
+    runtime: str
+    core_now: str
+    runtime_now: str
+    checks: tuple[Check, ...]
+    decisions: tuple[Decision, ...]
+
+    @property
+    def verdict(self) -> Verdict:
+        return min((c.verdict for c in self.checks), key=lambda v: v.rank, default=Verdict.CLEAR)
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "verdict": self.verdict.value,
+            "target": {"core": self.core, "runtime": self.runtime},
+            "now": {"core": self.core_now, "runtime": self.runtime_now},
+            "checks": [dataclasses.asdict(c) for c in self.checks],
+            "decisions": [dataclasses.asdict(d) for d in self.decisions],
+        }
+
+
+def judge(
+    site: SiteView,
+    feed: Feed,
+    core: str | None,
+    runtime: str | None,
+    chosen: Mapping[str, str],
+    snapshot: NewestSnapshot | None,
+) -> Readiness:
+    """Judge whether ``site`` can go to ``core`` on ``runtime`` (None: as they are now).
+
+    ``chosen`` maps an extension to ``keep``, ``remove``, a version, or ``replace-by:NAME``. Reads only. Raises
+    `UsageError` for a core, runtime, extension or version that does not exist.
+    """
+    core_now, runtime_now = site.core_version(), site.runtime_version()
+    core, runtime = core or core_now, runtime or runtime_now
+    components = {c.name: c for c in site.components()}
+    for name in chosen:
+        if name not in components:
+            raise UsageError(f"the site has no extension or theme '{name}'", advice="'keenharbor survey' lists them")
+    release = feed.need(site.model.core.package, core)
+    checks = [*_core_checks(site, release, runtime)]
+    decisions = []
+    for component in components.values():
+        decision = _decide(component, feed, core, runtime, chosen.get(component.name))
+        decisions.append(decision)
+        checks.append(_component_check(component, decision, core, runtime, feed))
+    checks += _edit_checks(site, feed, decisions, core_now != core)
+    checks.append(_space_check(site))
+    checks.append(_snapshot_check(snapshot))
+    checks.sort(key=lambda c: c.verdict.rank)
+    return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions))
+
+
+def _core_checks(site: SiteView, release: Release, runtime: str) -> list[Check]:
+    name, title = site.model.runtime.name, site.model.platform.title or site.model.platform.name
+    now_core, now_runtime = site.core_version(), site.runtime_version()
+    checks = []
+    if version_order(release.version) < version_order(now_core):
+        checks.append(
+            Check("core", Verdict.BLOCKED, f"{title} {release.version} is older than {now_core}", "name a newer one")
+        )
+    elif release.version == now_core:
+        checks.append(Check("core", Verdict.CLEAR, f"{title} stays at {now_core}"))
+    else:
+        checks.append(Check("core", Verdict.CLEAR, f"{title} {now_core} → {release.version} is in the feed"))
+    known = site.model.runtime.launchers
+    if not allows(release.requires.runtime, runtime):
+        fit = [v for v in sorted(known) if allows(release.requires.runtime, v)]
+        remedy = (
+            f"plan for it too: --runtime {fit[-1]}" if fit else f"install a {name} that fits {release.requires.runtime}"
+        )
+        reason = f"{title} {release.version} wants {name} {release.requires.runtime}; the site runs {name} {runtime}"
+        checks.append(Check("runtime", Verdict.BLOCKED, reason, remedy))
+    elif runtime not in known:
+        remedy = "install it and name its launcher under [runtime.launchers] in the site file"
+        checks.append(Check("runtime", Verdict.BLOCKED, f"{name} {runtime} is not installed here", remedy))
+    elif runtime != now_runtime:
+        reason = f"{name} {now_runtime} → {runtime}: it may break code that nobody has updated"
+        checks.append(
+            Check("runtime", Verdict.CAUTION, reason, "the trial shows it; the plan gives it a step of its own")
+        )
+    else:
+        checks.append(Check("runtime", Verdict.CLEAR, f"{name} {runtime} fits"))
+    if (site.root / site.model.maintenance.flag).exists():
+        checks.append(
+            Check(
+                "maintenance",
+                Verdict.CAUTION,
+                "the site is in maintenance now",
+                "see 'keenharbor log'; a cutover may be open",
+            )
+        )
+    return checks
+
+
+def _decide(component: Component, feed: Feed, core: str, runtime: str, chosen: str | None) -> Decision:
+    name, kind = component.name, component.kind
+    if chosen == "remove":
+        return Decision(name, kind, "remove", reason="you decided so")
+    if chosen is not None and chosen.startswith(REPLACE):
+        other = chosen.removeprefix(REPLACE)
+        best = feed.newest_for(other, core, runtime)
+        if best is None:
+            raise UsageError(f"no release of '{other}' fits core {core} on runtime {runtime}")
+        return Decision(name, kind, "replace", best.version, other, "you decided so")
+    if chosen is not None and chosen != "keep":
+        feed.need(name, chosen)
+        return Decision(name, kind, "update", chosen, reason="you decided so")
+    fits_now = allows(component.requires_core, core) and allows(component.requires_runtime, runtime)
+    best = feed.newest_for(name, core, runtime)
+    if chosen == "keep":
+        return Decision(name, kind, "keep", component.version, reason="you decided so")
+    if best is not None and version_order(best.version) > version_order(component.version):
+        return Decision(name, kind, "update", best.version, reason="the newest release that fits the target")
+    if fits_now:
+        return Decision(name, kind, "keep", component.version, reason="fits the target as it is")
+    releases = feed.of(name)
+    other = releases[-1].replaced_by if releases else ""
+    if other and feed.newest_for(other, core, runtime) is not None:
+        proposal = f"--extension {name}={REPLACE}{other}"
+    else:
+        proposal = f"--extension {name}=remove"
+    reason = f"no release of {name} fits"
+    return Decision(name, kind, "keep", component.version, reason=reason, open=True, proposal=proposal)
+
+
+def _component_check(component: Component, decision: Decision, core: str, runtime: str, feed: Feed) -> Check:
+    subject = f"{component.kind} {component.name}"
+    state = "" if component.on is not False else " (switched off)"
+    if decision.open:
+        other = next((r.replaced_by for r in reversed(feed.of(component.name))), "")
+        reason = f"no release runs on core {core} with runtime {runtime}; {component.version} wants core "
+        reason += (component.requires_core or "any") + (f". Its makers point to {other}" if other else "")
+        return Check(subject, Verdict.BLOCKED, reason + state, f"decide: {decision.proposal}")
+    if decision.action == "remove":
+        return Check(subject, Verdict.CAUTION, "will be removed; its tables stay" + state, "look at what depends on it")
+    if decision.action == "replace":
+        reason = f"will be replaced by {decision.other} {decision.version}" + state
+        return Check(subject, Verdict.CAUTION, reason, "look at its pages in the trial")
+    fits = allows(component.requires_core, core) and allows(component.requires_runtime, runtime)
+    if decision.action == "update":
+        reason = f"update {component.version} → {decision.version}" + state
+        release = feed.find(component.name, decision.version or "")
+        wrong = release and not (allows(release.requires.core, core) and allows(release.requires.runtime, runtime))
+        if wrong and release is not None:
+            return Check(
+                subject, Verdict.BLOCKED, f"{reason}: it wants core {release.requires.core}", "choose another version"
+            )
+        if release is not None and release.notes:
+            return Check(subject, Verdict.CAUTION, f"{reason}. Its notes: {release.notes}", "see it in the trial")
+        return Check(subject, Verdict.CLEAR, reason)
+    if not fits:
+        return Check(
+            subject, Verdict.BLOCKED, f"{component.version} does not say that it fits" + state, "remove or replace it"
+        )
+    if component.tested_up_to and version_order(component.tested_up_to) < version_order(core):
+        reason = f"stays at {component.version}, tested up to core {component.tested_up_to} only" + state
+        return Check(subject, Verdict.CAUTION, reason, "look at its pages in the trial")
+    return Check(subject, Verdict.CLEAR, f"stays at {component.version}" + state)
+
+
+def _edit_checks(site: SiteView, feed: Feed, decisions: list[Decision], core_moves: bool) -> list[Check]:
+    edits, unchecked = local_edits(site, feed)
+    moving = {d.name for d in decisions if d.action != "keep"} | ({site.model.core.package} if core_moves else set())
+    checks = []
+    for name in sorted({e.package for e in edits}):
+        paths = [e.path for e in edits if e.package == name]
+        listed = ", ".join(paths[:3]) + (" …" if len(paths) > 3 else "")
+        if name in moving:
+            remedy = "set 'carry_local_edits = true' at its step in the plan, or let it go"
+            reason = f"the new release would wipe {plural(len(paths), 'local edit')}: {listed}"
+            checks.append(Check(f"local edits of {name}", Verdict.CAUTION, reason, remedy))
+        else:
+            checks.append(Check(f"local edits of {name}", Verdict.CLEAR, f"stay as they are: {listed}"))
+    for note in unchecked:
+        checks.append(
+            Check(
+                "local edits", Verdict.CAUTION, f"could not be checked: {note}", "look yourself, or complete the feed"
+            )
+        )
+    return checks
+
+
+def _space_check(site: SiteView) -> Check:
+    files = sum(e.size for e in site.scan().entries.values())
+    database = site.database_place.path.stat().st_size if site.database_place.path.exists() else 0
+    wanted = 3 * (files + database)
+    place = next(p for p in (site.work, *site.work.parents) if p.exists())
+    free = shutil.disk_usage(place).free
+    reason = f"{size(free)} free at {place}; snapshot, clone and room to work take about {size(wanted)}"
+    if free < wanted:
+        return Check(
+            "disk space", Verdict.BLOCKED, reason, "free some space, or set 'work' under [site] to another disk"
+        )
+    return Check("disk space", Verdict.CLEAR, reason)
+
+
+def _snapshot_check(snapshot: NewestSnapshot | None) -> Check:
+    if snapshot is None:
+        return Check("snapshot", Verdict.CAUTION, "there is none", "keenharbor snapshot take")
+    told = f"the newest is {snapshot.id}, {age(snapshot.taken_at)}"
+    if snapshot.proven_at is None:
+        return Check(
+            "snapshot", Verdict.CAUTION, f"{told}, never restored", "a trial proves the snapshot it starts from"
+        )
+    if now() - snapshot.taken_at > SNAPSHOT_IS_OLD:
+        return Check(
+            "snapshot", Verdict.CAUTION, f"{told}, proven {age(snapshot.proven_at)}", "keenharbor snapshot take"
+        )
+    return Check("snapshot", Verdict.CLEAR, f"{told}, proven {age(snapshot.proven_at)}")

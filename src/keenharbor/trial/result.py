@@ -1,0 +1,136 @@
+"""What a trial found, kept as ``WORK/trials/ID/result.json``."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from keenharbor.base.durable import write_json
+from keenharbor.base.errors import UsageError
+from keenharbor.base.text import parse_stamp
+from keenharbor.compare import Finding, Slower
+
+
+@dataclass(frozen=True)
+class StepRecord:
+    """How one step went: seconds, tries, output, and what its checkpoint holds against the one before."""
+
+    name: str
+    facts: str
+    problem: str | None
+    tries: int
+    seconds: float
+    output: str
+    files_changed: int
+    rows_changed: int
+    checkpoint: str
+
+
+@dataclass(frozen=True)
+class Isolation:
+    """The proof that the clone could not touch live: digests of live before and after, what differs between them
+    (``visitors``: only tables of visitors do), what was rewritten, what of live was left in the clone, mail caught."""
+
+    live_before: str
+    live_after: str
+    differences: tuple[str, ...]
+    only_visitors: bool
+    rewritten_files: int
+    rewritten_cells: dict[str, int]
+    traces: tuple[str, ...]
+    mails: tuple[dict[str, str], ...]
+
+    @property
+    def untouched(self) -> bool:
+        return self.live_before == self.live_after
+
+
+@dataclass(frozen=True)
+class TrialResult:
+    """A whole trial. ``healed`` are findings that showed after a step and were gone at the end."""
+
+    id: str
+    site: str
+    plan_file: str
+    plan_digest: str
+    snapshot: str
+    started_at: str
+    seconds: float
+    verdict: str
+    findings: tuple[Finding, ...]
+    healed: tuple[Finding, ...]
+    slower: tuple[Slower, ...]
+    steps: tuple[StepRecord, ...]
+    noise: tuple[str, ...]
+    pages: int
+    isolation: Isolation
+    clone: str | None
+    known: tuple[tuple[str, str, str], ...] = field(default=())
+    timings: dict[str, list[list[float]]] = field(default_factory=dict)
+
+    @property
+    def started(self) -> datetime:
+        return parse_stamp(self.started_at)
+
+    def as_json(self) -> dict[str, Any]:
+        told = dataclasses.asdict(self)
+        told |= {
+            "findings": [f.as_json() for f in self.findings],
+            "healed": [f.as_json() for f in self.healed],
+            "slower": [s.as_json() for s in self.slower],
+        }
+        told["isolation"]["untouched"] = self.isolation.untouched
+        return told
+
+    @classmethod
+    def from_json(cls, v: dict[str, Any]) -> TrialResult:
+        isolation: dict[str, Any] = {
+            k: tuple(x) if isinstance(x, list) else x for k, x in v["isolation"].items() if k != "untouched"
+        }
+        return cls(
+            **{
+                **v,
+                "findings": tuple(Finding.from_json(f) for f in v["findings"]),
+                "healed": tuple(Finding.from_json(f) for f in v["healed"]),
+                "slower": tuple(Slower(**{k: x for k, x in s.items() if k != "ratio"}) for s in v["slower"]),
+                "steps": tuple(StepRecord(**s) for s in v["steps"]),
+                "noise": tuple(v["noise"]),
+                "isolation": Isolation(**isolation),
+                "known": tuple((k[0], k[1], k[2]) for k in v["known"]),
+            }
+        )
+
+
+def save_result(work: Path, result: TrialResult) -> Path:
+    """Write a trial's result; returns its file."""
+    file = work / "trials" / result.id / "result.json"
+    write_json(file, result.as_json())
+    return file
+
+
+def list_trials(work: Path) -> list[TrialResult]:
+    """The trials that came to an end, newest first."""
+    found = []
+    for file in (work / "trials").glob("*/result.json"):
+        try:
+            found.append(TrialResult.from_json(json.loads(file.read_bytes())))
+        except (OSError, ValueError, KeyError, TypeError):
+            continue
+    return sorted(found, key=lambda r: r.started_at, reverse=True)
+
+
+def find_trial(work: Path, wanted: str = "newest") -> TrialResult:
+    """The trial by id, by the beginning of one, or ``newest``."""
+    known = list_trials(work)
+    fit = known[:1] if wanted == "newest" else [r for r in known if r.id.startswith(wanted)]
+    if len(fit) != 1:
+        raise UsageError(
+            f"there is no trial '{wanted}'" if not fit else f"several trials begin with '{wanted}'",
+            where=work / "trials",
+            advice="'keenharbor trial run' makes one",
+        )
+    return fit[0]
