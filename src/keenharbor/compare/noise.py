@@ -20,6 +20,15 @@ class Noise:
     pages: frozenset[str] = frozenset()
     checks: frozenset[str] = frozenset()
 
+    def __or__(self, other: Noise) -> Noise:
+        """What either has learnt."""
+        return Noise(
+            self.on_page | other.on_page,
+            self.everywhere | other.everywhere,
+            self.pages | other.pages,
+            self.checks | other.checks,
+        )
+
     def covers(self, path: str, block: str) -> bool:
         """Whether a difference in that block of that page means nothing."""
         return block in self.everywhere or (path, block) in self.on_page

@@ -10,7 +10,6 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-
 from keenharbor.base.errors import UsageError
 
 Model = TypeVar("Model", bound=BaseModel)

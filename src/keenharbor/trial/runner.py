@@ -41,10 +41,10 @@ from keenharbor.site.view import Fingerprint, SiteView
 from keenharbor.snapshot import Snapshot, TakeOptions, record_proof, take_snapshot
 from keenharbor.snapshot.take import new_id
 from keenharbor.store import Store
+from keenharbor.tree import compare_trees
 from keenharbor.trial.plan import Plan, step_facts
 from keenharbor.trial.result import Isolation, StepRecord, TrialResult, save_result
 from keenharbor.trial.steps import Outcome, Workplace, perform
-from keenharbor.tree import compare_trees
 
 SAMPLES = 2
 BEFORE_SAMPLES = 4
@@ -334,7 +334,7 @@ def _named_paths(text: str) -> list[str]:
 
 def _traces(clone: Clone, live: SiteView, snapshot: Snapshot) -> tuple[str, ...]:
     """What of live is left in the clone's files and cells."""
-    search = Rewriter({place: "" for place in live_places(live, snapshot)})
+    search = Rewriter(dict.fromkeys(live_places(live, snapshot), ""))
     found = [f"cell {c}" for c in places_left(open_database(clone.site.database_place), search)]
     for file in sorted(clone.site.root.rglob("*")):
         if file.is_file() and not file.is_symlink() and search.left_in(file.read_bytes()):

@@ -26,9 +26,9 @@ from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_
 from keenharbor.site.feed import Feed, Package
 from keenharbor.site.settingsfile import with_ini_value
 from keenharbor.site.view import SiteView
-from keenharbor.trial import plan as kinds
 from keenharbor.tree.areas import fits
 from keenharbor.tree.restore import clear_folder
+from keenharbor.trial import plan as kinds
 
 
 class StepFailed(Exception):

@@ -6,7 +6,7 @@ from pathlib import Path
 
 here = Path(__file__).resolve().parent
 sys.path.insert(0, str(here / "lib"))
-import loam  # noqa: E402
+import loam
 
 arguments = sys.argv[1:]
 if not arguments or arguments[0] == "--version":

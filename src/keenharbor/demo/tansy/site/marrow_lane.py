@@ -42,9 +42,8 @@ Tall Blue borage|Borago officinalis|herb|Tomas Brandt|For the bees, and the flow
 Winter savory|Satureja montana|herb|Ada Quill|Evergreen; cut after flowering.
 Aniseed chervil|Anthriscus cerefolium|herb|Mina Holt|Half shade, little and often.
 """.strip().splitlines()
-FIRST = ("Ada Tomas Nell Bram Ruth Jory Mina Oskar Hanne Ines Wren Pia Lewin Sorrel Anselm Dara Edda Fenn Gilda "
-         "Hob").split()  # fmt: skip
-LAST = "Quill Brandt Osei Teller Amadi Pask Holt Vey Lind Okoro".split()
+FIRST = ["Ada", "Tomas", "Nell", "Bram", "Ruth", "Jory", "Mina", "Oskar", "Hanne", "Ines", "Wren", "Pia", "Lewin", "Sorrel", "Anselm", "Dara", "Edda", "Fenn", "Gilda", "Hob"]  # fmt: skip
+LAST = ["Quill", "Brandt", "Osei", "Teller", "Amadi", "Pask", "Holt", "Vey", "Lind", "Okoro"]
 PLACES = ("the reading room", "the back garden", "the potting shed", "Marrow Lane 4")
 EVENTS = ("Seed swap", "Sowing hour", "Grafting day", "Potato morning", "Compost talk", "Pea tasting")
 CAPTIONS = (

@@ -16,7 +16,6 @@ from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
 import loam
-
 from core import db, members, rules, serial
 from core.pagecache import PageCache
 

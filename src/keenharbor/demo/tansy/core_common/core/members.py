@@ -6,7 +6,6 @@ import secrets
 import time
 
 import loam
-
 from core import rules
 
 SESSION_SECONDS = 7 * 86400

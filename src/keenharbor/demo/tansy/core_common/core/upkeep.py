@@ -1,7 +1,6 @@
 """Migrations, nightly tasks, switching extensions."""
 
 import loam
-
 from core import rules
 
 

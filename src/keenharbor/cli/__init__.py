@@ -1,0 +1,1 @@
+"""The command line: parses, calls, shows. No decision is taken here."""

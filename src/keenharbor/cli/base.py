@@ -1,0 +1,144 @@
+"""What every command shares: its options, its session, its output."""
+
+from __future__ import annotations
+
+import functools
+import json
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+from rich.console import Console
+
+from keenharbor.base.errors import UsageError
+from keenharbor.site.load import SITE_FILE_NAME, open_site
+
+if TYPE_CHECKING:
+    from keenharbor.site.feed import Feed
+    from keenharbor.site.survey import NewestSnapshot
+    from keenharbor.site.view import SiteView
+    from keenharbor.store import Store
+
+
+class Session:
+    """One run of a command: where it prints, and the site that it is about."""
+
+    def __init__(self, as_json: bool, site_file: Path | None) -> None:
+        self.as_json = as_json
+        self._site_file = site_file
+        # Long lines are folded by the console; a pipe gets 80 columns unless COLUMNS says otherwise.
+        self.out = Console(highlight=False, soft_wrap=False, markup=False, emoji=False)
+        self.progress = TerminalProgress(quiet=as_json)
+
+    def site(self) -> SiteView:
+        """The live site that the site file describes."""
+        return open_site(self._site_file or Path(SITE_FILE_NAME))
+
+    def feed(self, site: SiteView) -> Feed:
+        """The site's feed. Raises `UsageError` when the site file names none."""
+        found = self.feed_if_any(site)
+        if found is None:
+            raise UsageError("no feed of releases is named", where=site.site_file, advice="add [feed] with its path")
+        return found
+
+    def feed_if_any(self, site: SiteView) -> Feed | None:
+        from keenharbor.site.feed import read_feed
+
+        return read_feed(site.site_file.parent / site.model.feed.path) if site.model.feed is not None else None
+
+    def store(self, site: SiteView, create: bool = False) -> Store:
+        from keenharbor.store import Store
+
+        return Store.create(site.store_folder) if create else Store(site.store_folder)
+
+    def newest_snapshot(self, site: SiteView) -> NewestSnapshot | None:
+        from keenharbor.site.survey import NewestSnapshot
+        from keenharbor.snapshot import list_snapshots
+
+        if not (site.store_folder / "store.json").exists():
+            return None
+        known = list_snapshots(self.store(site), site.name)
+        if not known:
+            return None
+        proof = known[0].proven
+        return NewestSnapshot(known[0].id, known[0].taken_at, proof.at if proof else None)
+
+    def show(self, value: Any, render: Callable[[Console], None]) -> None:
+        """``value`` as the one JSON document, or ``render`` for people."""
+        if self.as_json:
+            click.echo(json.dumps(value, indent=1, default=str))
+        else:
+            render(self.out)
+
+    def confirm(self, question: str, yes: bool) -> None:
+        """Ask before anything is overwritten; without a terminal only ``--yes`` goes on."""
+        if yes:
+            return
+        if not sys.stdin.isatty() or self.as_json:
+            raise UsageError(f"{question} Nobody is there to ask", advice="add --yes to go on")
+        click.confirm(question + " Go on?", abort=True, err=True)
+
+
+class TerminalProgress:
+    """Progress on standard error: a line a stage; on a terminal also a percentage that is wiped away."""
+
+    def __init__(self, quiet: bool) -> None:
+        self._quiet = quiet
+        self._terminal = sys.stderr.isatty()
+        self._shown = ""
+
+    def stage(self, text: str) -> None:
+        self._wipe()
+        if not self._quiet:
+            click.echo(click.style("· ", fg="cyan") + text, err=True)
+
+    def note(self, text: str) -> None:
+        self._wipe()
+        if not self._quiet:
+            click.echo(f"    {text}", err=True)
+
+    def advance(self, done: int, total: int, unit: str) -> None:
+        if self._quiet or not self._terminal or not total:
+            return
+        shown = f"    {100 * done // total} %"
+        if shown != self._shown:
+            self._shown = shown
+            click.echo("\r" + shown, err=True, nl=False)
+
+    def _wipe(self) -> None:
+        if self._shown:
+            click.echo("\r" + " " * len(self._shown) + "\r", err=True, nl=False)
+            self._shown = ""
+
+
+def harbor_command(group: click.Group | None = None, *, name: str, site: bool = True) -> Callable[..., Any]:
+    """A command with ``--json`` and ``--debug`` (and ``--site``), whose function gets a `Session` first and returns
+    its exit code or None."""
+
+    def decorate(function: Callable[..., int | None]) -> click.Command:
+        @functools.wraps(function)
+        def run(as_json: bool, debug: bool, site_file: Path | None = None, **given: Any) -> int:
+            return function(Session(as_json, site_file), **given) or 0
+
+        options = [
+            click.option("--json", "as_json", is_flag=True, help="Print one JSON document instead of text."),
+            click.option("--debug", is_flag=True, help="Show the whole story of an error."),
+        ]
+        if site:
+            options.insert(
+                0,
+                click.option(
+                    "--site", "site_file", type=click.Path(path_type=Path), help=f"The site file (./{SITE_FILE_NAME})."
+                ),
+            )
+        callback: Callable[..., Any] = run
+        for option in options:
+            callback = option(callback)
+        made = click.command(name=name)(callback)
+        if group is not None:
+            group.add_command(made)
+        return made
+
+    return decorate

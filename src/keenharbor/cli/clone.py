@@ -1,0 +1,116 @@
+"""``clone``: make, list, open, close."""
+
+from __future__ import annotations
+
+import dataclasses
+import time
+
+import click
+from rich.console import Console
+
+from keenharbor.base.text import age, plural
+from keenharbor.cli import show
+from keenharbor.cli.base import Session, harbor_command
+from keenharbor.clone import Mailbox, close_clone, list_clones, make_clone, open_clone
+from keenharbor.clone.clone import find_clone, is_running
+from keenharbor.clone.server import port_is_taken
+from keenharbor.site.log import append_log
+from keenharbor.site.settingsfile import read_settings
+from keenharbor.snapshot import find_snapshot
+
+
+@click.group(name="clone", context_settings={"help_option_names": ["-h", "--help"]})
+def clone() -> None:
+    """Make, list, open and close clones."""
+
+
+@harbor_command(clone, name="make")
+@click.argument("wanted", metavar="SNAPSHOT", default="newest")
+@click.option("--port", type=click.IntRange(1, 65535), help="Its port on loopback.")
+def make(session: Session, wanted: str, port: int | None) -> None:
+    """Make a clone from SNAPSHOT. It is not served before 'clone open'."""
+    from keenharbor.base.errors import KeenHarborError
+    from keenharbor.clone.server import free_port
+
+    site = session.site()
+    found = find_snapshot(session.store(site), wanted, site.name)
+    if port is not None and port_is_taken(port):
+        raise KeenHarborError(f"port {port} is taken by another program", advice="name another port, or none")
+    session.progress.stage(f"making a clone of snapshot {found.id}")
+    made = make_clone(site, found, "by hand", mail_port=free_port(), port=port)
+    append_log(site.work, site.name, "clone make", "done", f"from {found.id}", made.id)
+
+    def render(out: Console) -> None:
+        show.headline(out, "done", f"clone {made.id} of snapshot {found.id}")
+        cells = sum(made.facts.rewritten_cells.values())
+        out.print(
+            f"{plural(len(made.facts.rewritten_files), 'file')} and {plural(cells, 'cell')} rewritten to {made.address}"
+        )
+        for place in made.facts.opaque:
+            out.print(show.mark("caution", f"could not be rewritten: {place}"))
+        show.next_step(out, f"keenharbor clone open {made.id}")
+
+    session.show(dataclasses.asdict(made.facts), render)
+
+
+@harbor_command(clone, name="list")
+def list_command(session: Session) -> None:
+    """List the clones that are there."""
+    site = session.site()
+    found = list_clones(site.work)
+
+    def render(out: Console) -> None:
+        if not found:
+            out.print("There is no clone.")
+            return
+        rows = [
+            (f.id, age(f.made), f"127.0.0.1:{f.port}", "running" if is_running(f) else "stopped", f.purpose)
+            for f in found
+        ]
+        show.table(out, ("clone", "age", "address", "state", "made for"), rows, keep=(0, 1, 2, 3))
+
+    session.show([{**dataclasses.asdict(f), "running": is_running(f)} for f in found], render)
+
+
+@harbor_command(clone, name="open")
+@click.argument("wanted", metavar="CLONE")
+@click.option("--seconds", type=click.FloatRange(min=0.1), help="End the visit after so long (until Ctrl-C).")
+def open_command(session: Session, wanted: str, seconds: float | None) -> None:
+    """Serve a clone on loopback for a visit, until Ctrl-C; its mail is caught and told of."""
+    site = session.site()
+    facts = find_clone(site.work, wanted)
+    there = open_clone(site, facts.id)
+    mail = site.model.mail
+    port = int(read_settings(there.site.root / site.model.settings.file)[mail.port]) if mail is not None else 0
+    with Mailbox(port) as box, there:
+        told = {"clone": there.id, "address": there.address}
+        session.show(
+            told,
+            lambda out: show.headline(out, "done", f"clone {there.id} answers at {there.address} (Ctrl-C ends it)"),
+        )
+        end = time.monotonic() + seconds if seconds else None
+        seen = 0
+        try:
+            while end is None or time.monotonic() < end:
+                time.sleep(0.2)
+                for message in box.messages[seen:]:
+                    session.progress.note(f"mail caught: to {', '.join(message.to)}: {message.subject}")
+                seen = len(box.messages)
+        except KeyboardInterrupt:
+            pass
+    append_log(site.work, site.name, "clone open", "done", f"{seen} mails caught", there.id)
+
+
+@harbor_command(clone, name="close")
+@click.argument("wanted", metavar="CLONE", required=False)
+@click.option("--all", "everything", is_flag=True, help="Close every clone.")
+def close(session: Session, wanted: str | None, everything: bool) -> None:
+    """End a clone and remove every trace of it, also after a crash."""
+    site = session.site()
+    if bool(wanted) == everything:
+        raise click.UsageError("name a clone, or --all")
+    names = [f.id for f in list_clones(site.work)] if everything else [str(wanted)]
+    gone = [close_clone(site.work, name).id for name in names]
+    for identity in gone:
+        append_log(site.work, site.name, "clone close", "done", "", identity)
+    session.show({"closed": gone}, lambda out: show.headline(out, "done", f"{plural(len(gone), 'clone')} closed"))

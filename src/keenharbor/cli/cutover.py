@@ -1,0 +1,84 @@
+"""``cutover``"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.text import Text
+
+from keenharbor.base.text import age, duration, plural
+from keenharbor.cli import show
+from keenharbor.cli.base import Session, harbor_command
+from keenharbor.cli.plan import plan_argument
+from keenharbor.cutover import CutoverOptions, CutoverResult, Drift, find_drift, refuse_unsettled, run_cutover
+from keenharbor.cutover.cutover import check_may_run
+from keenharbor.snapshot import find_snapshot
+from keenharbor.trial import list_trials, read_plan
+
+
+@harbor_command(name="cutover")
+@plan_argument
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.option(
+    "--despite", "despite", multiple=True, type=click.Choice(["verdict", "drift"]),
+    help="Go on although the trial did not pass, or although live has moved on.",
+)  # fmt: skip
+def cutover(session: Session, plan_file: Path, yes: bool, despite: tuple[str, ...]) -> None:
+    """Carry PLAN (upgrade.toml) out on the live site, as its trial showed it; put everything back if anything differs.
+
+    Exit code 0: done; 2: refused; 4: failed and put back; 5: interrupted, type 'keenharbor settle'."""
+    site, plan = session.site(), read_plan(plan_file)
+    refuse_unsettled(site)
+    trials = list_trials(site.work)
+    trial = next((t for t in trials if t.plan_digest == plan.digest), trials[0] if trials else None)
+    options = CutoverOptions("verdict" in despite, "drift" in despite)
+    check_may_run(site, plan, trial, None, options)
+    assert trial is not None
+    store = session.store(site)
+    since = find_snapshot(store, trial.snapshot, site.name)
+    drift = find_drift(site, since)
+    if not session.as_json:
+        _render_drift(session.out, drift, since.id, age(since.taken_at))
+    check_may_run(site, plan, trial, drift, options)
+    session.confirm(
+        f"{plural(len(plan.step), 'step')} will change the live site {site.address} from core {site.core_version()} "
+        f"to {plan.plan.core} (rehearsed {age(trial.started)}).", yes,
+    )  # fmt: skip
+    result = run_cutover(site, plan, trial, store, session.feed(site), since, session.progress)
+    session.show({**result.as_json(), "drift": drift.as_json()}, lambda out: _render(out, result))
+
+
+def _render_drift(out: Console, drift: Drift, snapshot: str, old: str) -> None:
+    out.print(Text(f"Drift of live since the trial's snapshot {snapshot} ({old})", style="bold"))
+    if not drift:
+        out.print("none: live is as it was rehearsed")
+    for area, count in sorted(drift.files.items()):
+        out.print(show.mark("note", f"{plural(count, 'file')} of {area}"))
+    for table, counts in sorted(drift.rows.items()):
+        told = ", ".join(f"{n:,} {what}" for what, n in counts.items() if n)
+        out.print(show.mark("note", f"table {table}: {told}"))
+    for what in drift.serious[:8]:
+        out.print(show.mark("caution", what))
+    out.print()
+
+
+def _render(out: Console, result: CutoverResult) -> None:
+    show.headline(out, "done", f"{result.site} is at core {result.core}, {result.runtime} as its runtime")
+    rows = [
+        (str(n), s["name"], f"at try {s['tries']}" if s["tries"] > 1 else "", duration(s["seconds"]))
+        for n, s in enumerate(result.steps, 1)
+    ]
+    show.table(out, ("", "step", "", "took"), rows, right=(0, 3), keep=(1,))
+    out.print()
+    show.pairs(out, [
+        ("looked at", Text(f"{plural(result.pages, 'page')}: as in trial {result.trial}")),
+        ("maintenance", Text(f"{duration(result.maintenance_seconds)} for visitors")),
+        ("safety", Text(f"snapshot {result.safety}: live just before")),
+    ])  # fmt: skip
+    if result.checks_left_out:
+        out.print(show.mark("note", f"not done on live, because they write: {', '.join(result.checks_left_out)}"))
+    for note in result.notes:
+        out.print(show.mark("note", note.text))
+    show.next_step(out, "look at the site; to go back: keenharbor rollback")

@@ -1,0 +1,58 @@
+"""The one place that turns an error into words (or JSON) and an exit code."""
+
+from __future__ import annotations
+
+import json
+import traceback
+
+import click
+
+from keenharbor.base.errors import KeenHarborError
+
+UNEXPECTED = 3
+
+
+def tell(error: BaseException, *, as_json: bool, debug: bool) -> int:
+    """Show ``error`` and return the exit code that belongs to it."""
+    if debug:
+        traceback.print_exception(error)
+    facts = _facts(error)
+    if as_json:
+        click.echo(json.dumps({"error": facts}, indent=1))
+    else:
+        click.echo(click.style("✗ ", fg="red") + str(facts["what"]), err=True)
+        if facts["where"]:
+            click.echo(f"  where:  {facts['where']}", err=True)
+        if facts["advice"]:
+            click.echo(f"  next:   {facts['advice']}", err=True)
+    code = facts["exit_code"]
+    assert isinstance(code, int)
+    return code
+
+
+def _facts(error: BaseException) -> dict[str, object]:
+    if isinstance(error, KeenHarborError):
+        return error.as_json()
+    if isinstance(error, click.ClickException):
+        context = getattr(error, "ctx", None)
+        advice = f"{context.command_path} --help" if context is not None else None
+        return KeenHarborError(error.format_message(), advice=advice).as_json() | {"kind": "usage", "exit_code": 2}
+    if isinstance(error, click.Abort | KeyboardInterrupt):
+        return KeenHarborError("stopped; nothing was changed").as_json() | {"kind": "stopped"}
+    if isinstance(error, OSError):
+        told = KeenHarborError(error.strerror or str(error), where=error.filename, advice=_os_advice(error))
+        return told.as_json()
+    told = KeenHarborError(
+        f"unexpected: {type(error).__name__}: {error}", advice="add --debug for the whole story, and report it"
+    )
+    return told.as_json() | {"kind": "unexpected", "exit_code": UNEXPECTED}
+
+
+def _os_advice(error: OSError) -> str | None:
+    import errno
+
+    if error.errno == errno.ENOSPC:
+        return "free some space on that disk, then type the command again"
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return "run it as a user who may read the site and write to the work folder"
+    return None

@@ -1,0 +1,33 @@
+"""``log``"""
+
+from __future__ import annotations
+
+import dataclasses
+
+import click
+from rich.console import Console
+
+from keenharbor.base.text import age, parse_stamp
+from keenharbor.cli import show
+from keenharbor.cli.base import Session, harbor_command
+from keenharbor.site.log import read_log
+
+
+@harbor_command(name="log")
+@click.option("--last", type=click.IntRange(min=1), default=30, show_default=True, help="How many entries.")
+def log(session: Session, last: int) -> None:
+    """Show what was done to the site: when, by whom, with what outcome. The newest stands last."""
+    found = read_log(session.site().work)[-last:]
+
+    def render(out: Console) -> None:
+        if not found:
+            out.print("Nothing was done yet.")
+            return
+        rows = []
+        for e in found:
+            at = parse_stamp(e.at)
+            detail = f"{e.subject}: {e.detail}" if e.subject and e.detail else e.subject or e.detail
+            rows.append((f"{at.astimezone():%m-%d %H:%M:%S}", age(at), e.command, show.mark(e.outcome), detail))
+        show.table(out, ("at", "age", "command", "outcome", "detail"), rows, keep=(0, 1, 2, 3))
+
+    session.show([dataclasses.asdict(e) for e in found], render)

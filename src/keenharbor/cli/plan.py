@@ -1,0 +1,84 @@
+"""``plan``: draft, show."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.text import Text
+
+from keenharbor.base.durable import write_durably
+from keenharbor.base.errors import UsageError
+from keenharbor.base.text import plural
+from keenharbor.cli import show
+from keenharbor.cli.base import Session, harbor_command
+from keenharbor.cli.ready import decisions_of, target_options
+from keenharbor.site.log import append_log
+from keenharbor.site.readiness import judge
+from keenharbor.trial.draft import draft_plan
+from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan, step_facts
+
+plan_argument = click.argument(
+    "plan_file", metavar="[PLAN]", type=click.Path(path_type=Path), default=PLAN_FILE_NAME, required=False
+)
+
+
+@click.group(name="plan", context_settings={"help_option_names": ["-h", "--help"]})
+def plan() -> None:
+    """Draft the plan of an upgrade and read it."""
+
+
+@harbor_command(plan, name="draft")
+@target_options
+@click.option("--out", type=click.Path(path_type=Path), default=PLAN_FILE_NAME, help="Where to write the plan.")
+@click.option("--force", is_flag=True, help="Write over a plan that is there.")
+def draft(
+    session: Session, core: str | None, runtime: str | None, extensions: tuple[str, ...], out: Path, force: bool
+) -> None:  # fmt: skip
+    """Write upgrade.toml: ordered steps, with comments, made from the decisions of 'ready'."""
+    site = session.site()
+    feed = session.feed(site)
+    if out.exists() and not force:
+        raise UsageError(
+            "there is a plan already", where=out, advice="add --force to write over it, or name another with --out"
+        )
+    readiness = judge(site, feed, core, runtime, decisions_of(extensions), session.newest_snapshot(site))
+    text = draft_plan(site, feed, readiness)
+    if "[[step]]" not in text:
+        raise UsageError("there is nothing to do for this target", advice="name another one with --core or --runtime")
+    write_durably(out, text.encode(), mode=0o644)
+    made = read_plan(out)
+    open_ones = [d.name for d in readiness.decisions if d.open]
+    append_log(site.work, site.name, "plan draft", "done", f"{len(made.step)} steps to core {made.plan.core}", str(out))
+
+    def render(console: Console) -> None:
+        show.headline(console, "done" if not open_ones else "caution", f"{out}: {plural(len(made.step), 'step')}")
+        _steps(console, made)
+        for name in open_ones:
+            console.print(show.mark("caution", f"still open: what becomes of {name}? See the comment in {out}"))
+        show.next_step(console, f"read {out}, then: keenharbor trial run")
+
+    session.show({"plan": str(out), "open": open_ones, **made.model_dump(mode="json")}, render)
+
+
+@harbor_command(plan, name="show")
+@plan_argument
+def show_command(session: Session, plan_file: Path) -> None:
+    """Show the plan's steps."""
+    made = read_plan(plan_file)
+
+    def render(console: Console) -> None:
+        goal = f"{made.plan.site}: core {made.plan.core}, runtime {made.plan.runtime}"
+        console.print(
+            Text(goal, style="bold"), Text(f"{plan_file}, drafted {made.plan.drafted or 'by hand'}", style="dim")
+        )
+        console.print()
+        _steps(console, made)
+
+    session.show(made.model_dump(mode="json"), render)
+
+
+def _steps(console: Console, made: Plan) -> None:
+    rows = [(str(n), s.name, step_facts(s)) for n, s in enumerate(made.step, 1)]
+    show.table(console, ("", "step", "what it does"), rows, right=(0,), keep=(1,))

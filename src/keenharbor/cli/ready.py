@@ -1,0 +1,83 @@
+"""``ready``"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import click
+from rich.console import Console
+from rich.text import Text
+
+from keenharbor.base.errors import UsageError
+from keenharbor.cli import show
+from keenharbor.cli.base import Session, harbor_command
+from keenharbor.site.readiness import Decision, Readiness, judge
+
+
+def target_options(function: Callable[..., Any]) -> Callable[..., Any]:
+    """The options that say where to go; `ready` and `plan draft` have them."""
+    for option in (
+        click.option(
+            "--extension", "extensions", multiple=True, metavar="NAME=DECISION",
+            help="What becomes of an extension: keep, remove, a version, or replace-by:OTHER.",
+        ),
+        click.option("--runtime", help="The runtime's version to go to."),
+        click.option("--core", help="The core's version to go to."),
+    ):  # fmt: skip
+        function = option(function)
+    return function
+
+
+def decisions_of(words: tuple[str, ...]) -> dict[str, str]:
+    """``NAME=DECISION`` words as a table."""
+    chosen = {}
+    for word in words:
+        name, sign, decision = word.partition("=")
+        if not sign or not decision:
+            raise UsageError(
+                f"--extension {word}: NAME=DECISION is wanted", advice="such as --extension gallery=remove"
+            )
+        chosen[name] = decision
+    return chosen
+
+
+@harbor_command(name="ready")
+@target_options
+def ready(session: Session, core: str | None, runtime: str | None, extensions: tuple[str, ...]) -> int:
+    """Judge whether the site can go to the target, with a decision for each extension. Reads only.
+
+    Exit code 0: clear; 1: caution or blocked."""
+    site = session.site()
+    found = judge(site, session.feed(site), core, runtime, decisions_of(extensions), session.newest_snapshot(site))
+    session.show(found.as_json(), lambda out: _render(out, found, site.model.runtime.name))
+    return 0 if found.verdict == "clear" else 1
+
+
+def _render(out: Console, found: Readiness, runtime: str) -> None:
+    goal = f"core {found.core_now} → {found.core}, {runtime} {found.runtime_now} → {found.runtime}"
+    show.headline(out, found.verdict.value, goal)
+    rows = []
+    for check in found.checks:
+        reason = Text(check.reason)
+        if check.remedy and check.verdict != "clear":
+            reason.append(f"\n→ {check.remedy}", style="bold" if check.verdict == "blocked" else "dim")
+        rows.append((show.mark(check.verdict.value), check.subject, reason))
+    show.table(out, ("verdict", "what", "why, and what to do"), rows, keep=(0,))
+    show.heading(out, "Decisions")
+    order = sorted(found.decisions, key=lambda d: (not d.open, d.action == "keep", d.name))
+    show.table(
+        out, ("name", "decision", "reason"),
+        [(d.name, Text(_decision(d), style="bold" if d.open else ""), d.reason) for d in order],
+    )  # fmt: skip
+    show.next_step(out, f"keenharbor plan draft --core {found.core} --runtime {found.runtime}")
+
+
+def _decision(decision: Decision) -> str:
+    if decision.open:
+        return "OPEN"
+    if decision.action == "update":
+        return f"update to {decision.version}"
+    if decision.action == "replace":
+        return f"replace by {decision.other} {decision.version}"
+    return decision.action

@@ -1,0 +1,87 @@
+"""``survey``"""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.text import Text
+
+from keenharbor.base.text import age, plural, size
+from keenharbor.cli import show
+from keenharbor.cli.base import Session, harbor_command
+from keenharbor.site.survey import Installation, Survey, survey_site
+
+
+@harbor_command(name="survey")
+def survey(session: Session) -> None:
+    """Say what the site is made of: versions, extensions, sizes, tables, local edits. Reads only."""
+    site = session.site()
+    found = survey_site(site, session.feed_if_any(site), session.newest_snapshot(site))
+    session.show(found.as_json(), lambda out: _render(out, found))
+
+
+def _render(out: Console, found: Survey) -> None:
+    out.print(Text(found.title or found.name, style="bold"), Text(f"  {found.address}", style="dim"))
+    out.print()
+    core = Text(f"{found.platform} {found.core}")
+    if found.core_newest and found.core_newest != found.core:
+        core.append_text(Text("  ")).append_text(show.mark("pending", f"{found.core_newest} is out"))
+    snapshot: Text = show.mark("caution", "none")
+    if found.snapshot is not None:
+        proof = show.mark("proven") if found.snapshot.proven_at else show.mark("not proven")
+        snapshot = Text(f"{found.snapshot.id}, {age(found.snapshot.taken_at)}  ").append_text(proof)
+    others = [v for v in found.runtime_installed if v not in found.runtime]
+    rows = [
+        ("core", core),
+        ("runtime", Text(found.runtime + (f"  (also here: {', '.join(others)})" if others else ""))),
+        ("database", Text(f"{found.engine} {found.engine_version}, {size(found.database_bytes)}")),
+        ("", Text(found.database_place, style="dim")),
+        ("files", Text(found.root, style="dim")),
+        ("snapshot", snapshot),
+    ]
+    if found.maintenance:
+        rows.append(("maintenance", show.mark("caution", "on")))
+    show.pairs(out, rows)
+
+    pending = sum(i.update_pending for i in found.installations)
+    show.heading(out, f"Extensions and themes ({len(found.installations)}, {plural(pending, 'update')} pending)")
+    order = sorted(
+        found.installations, key=lambda i: (not (i.update_pending or i.replaced_by), i.component.kind, i.component.name)
+    )
+    show.table(out, ("name", "version", "state", "pending", "wants core"), [_row(i) for i in order], keep=(0, 1, 2))
+
+    show.heading(out, "Files by area")
+    show.table(
+        out, ("area", "files", "size"), [(a, f"{n:,}", size(b)) for a, (n, b) in found.areas.items()], right=(1, 2)
+    )
+    show.heading(out, "Rows by table")
+    shown = list(found.tables.items())
+    show.table(out, ("table", "rows"), [(t, f"{n:,}") for t, n in shown[:12]], right=(1,))
+    if len(shown) > 12:
+        out.print(f"and {plural(len(shown) - 12, 'more table')} (--json lists all)")
+
+    show.heading(out, f"Local edits ({len(found.edits)})")
+    if not found.edits:
+        out.print("none: every file of a package is as it was shipped")
+    for edit in found.edits:
+        out.print(
+            show.mark("caution", edit.path), Text("removed here" if edit.removed else f"of {edit.package}", style="dim")
+        )
+        for line in edit.diff.splitlines()[2:10]:
+            colour = {"+": "green", "-": "red"}.get(line[:1], "dim")
+            out.print(Text("    " + line, style=colour))
+    for note in found.unchecked:
+        out.print(show.mark("caution", f"not checked: {note}"))
+    for path in found.unreadable:
+        out.print(show.mark("caution", f"could not be read: {path}"))
+    show.next_step(out, "keenharbor ready --core VERSION --runtime VERSION")
+
+
+def _row(found: Installation) -> tuple[Text | str, ...]:
+    c = found.component
+    state = "theme" if c.kind == "theme" else "on" if c.on else "off" if c.on is False else "not in the database"
+    pending: Text | str = ""
+    if found.replaced_by:
+        pending = show.mark("caution", f"given up; see {found.replaced_by}")
+    elif found.update_pending:
+        pending = show.mark("pending", str(found.newest))
+    return (c.name, c.version, state, pending, c.requires_core)

@@ -1,0 +1,275 @@
+"""Cutover: the rehearsed steps on the live site, guarded, and put back when anything is not as in the trial."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from keenharbor.base.errors import KeenHarborError, PutBackError, UnsettledError, UsageError
+from keenharbor.base.progress import Progress
+from keenharbor.base.text import duration, plural
+from keenharbor.compare import (
+    Finding,
+    Look,
+    Noise,
+    Observation,
+    Visitor,
+    Weight,
+    compare_pages,
+    compare_settings,
+    compare_tables,
+    group,
+    learn_noise,
+    take_look,
+)
+from keenharbor.compare.state import settings_of
+from keenharbor.cutover.journal import Journal, begin_journal, close_journal, enter_phase, exclusive
+from keenharbor.cutover.live import maintenance_off, maintenance_on, new_token, pass_header, reload_host
+from keenharbor.cutover.settle import put_back
+from keenharbor.database import row_delta
+from keenharbor.site.feed import Feed
+from keenharbor.site.log import append_log
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
+from keenharbor.store import Store, object_id
+from keenharbor.tree import compare_trees
+from keenharbor.tree.scan import read_content
+from keenharbor.trial import Plan, TrialResult
+from keenharbor.trial.plan import step_facts
+from keenharbor.trial.steps import Workplace, perform
+
+SAMPLES = 2
+REHEARSED_AREAS = ("core", "extensions", "themes", "settings")
+
+
+@dataclass(frozen=True)
+class Drift:
+    """What changed on live since the trial's snapshot: files by area, rows by table, definitions.
+
+    ``serious`` names what makes live another site than the rehearsed one.
+    """
+
+    files: dict[str, int]
+    rows: dict[str, dict[str, int]]
+    serious: tuple[str, ...]
+
+    def __bool__(self) -> bool:
+        return bool(self.files or self.rows or self.serious)
+
+    def as_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+@dataclass(frozen=True)
+class CutoverOptions:
+    """``despite_verdict``: carry out a plan whose trial did not pass; ``despite_drift``: on a site that has moved on."""
+
+    despite_verdict: bool = False
+    despite_drift: bool = False
+
+
+@dataclass(frozen=True)
+class CutoverResult:
+    """A cutover that is done."""
+
+    site: str
+    trial: str
+    safety: str
+    steps: tuple[dict[str, Any], ...]
+    pages: int
+    notes: tuple[Finding, ...]
+    core: str
+    runtime: str
+    seconds: float
+    maintenance_seconds: float
+    checks_left_out: tuple[str, ...]
+
+    def as_json(self) -> dict[str, Any]:
+        return {**asdict(self), "notes": [n.as_json() for n in self.notes]}
+
+
+def find_drift(site: SiteView, since: Snapshot) -> Drift:
+    """What changed on live since ``since``; reads only."""
+    scan = site.scan()
+    read_content(site.root, scan, object_id, since.entries, lambda o: True, lambda done, total: None)
+    difference = compare_trees(since.entries, scan.entries)
+    files: dict[str, int] = {}
+    serious: list[str] = []
+    for path in (*difference.added, *difference.removed, *difference.changed):
+        entry = scan.entries.get(path) or since.entries[path]
+        if entry.area in ("cache", "logs") or entry.kind == "folder":
+            continue
+        files[entry.area] = files.get(entry.area, 0) + 1
+        if entry.area in REHEARSED_AREAS:
+            serious.append(f"{path} ({entry.area})")
+    with site.reading_database() as state:
+        delta = row_delta(since.state, state)
+    quiet = set(site.model.volatile.tables)
+    rows = {
+        name: {"new": len(t.added), "changed": len(t.changed), "removed": len(t.removed)}
+        for name, t in delta.tables.items()
+        if name not in quiet
+    }
+    for what in (*delta.definitions_added, *delta.definitions_removed, *delta.definitions_changed):
+        serious.append(f"the definition of {what}")
+    return Drift(files, rows, tuple(serious))
+
+
+def check_may_run(
+    site: SiteView, plan: Plan, trial: TrialResult | None, drift: Drift | None, options: CutoverOptions
+) -> None:
+    """Raise `UsageError` unless the plan was rehearsed with success on a site like this one."""
+    if plan.plan.site != site.name:
+        raise UsageError(f"the plan is for the site '{plan.plan.site}', not for '{site.name}'")
+    if trial is None or trial.plan_digest != plan.digest:
+        problem = "this plan has not been rehearsed" if trial is None else "the plan was changed after its last trial"
+        raise UsageError(problem, advice="keenharbor trial run")
+    if trial.verdict != "pass" and not options.despite_verdict:
+        raise UsageError(
+            f"the trial {trial.id} of this plan ended with '{trial.verdict}'",
+            advice="correct the plan and rehearse it again, or add '--despite verdict' if you know better",
+        )
+    if drift is not None and drift.serious and not options.despite_drift:
+        listed = ", ".join(drift.serious[:3]) + (" …" if len(drift.serious) > 3 else "")
+        raise UsageError(
+            f"live is not the site that was rehearsed any more: {listed}",
+            advice="rehearse it on a new snapshot: keenharbor trial run --snapshot live; or add '--despite drift'",
+        )
+
+
+class _Unlike(Exception):
+    """Something is not as it was in the trial."""
+
+
+def run_cutover(
+    site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None, progress: Progress
+) -> CutoverResult:
+    """Carry ``plan`` out on live; the caller has asked `check_may_run`.
+
+    Raises `PutBackError` when a step or a check failed and everything was put back, `UnsettledError` when even
+    that was interrupted.
+    """
+    began = time.monotonic()
+    token = new_token()
+    with exclusive(site) as descriptor:
+        journal = begin_journal(site, "cutover", token, trial=trial.id)
+        try:
+            progress.stage("maintenance on")
+            maintenance_on(site, token)
+            locked = time.monotonic()
+            progress.stage("taking a safety snapshot")
+            options = TakeOptions(comment=f"before the cutover of trial {trial.id}", reason="before a cutover")
+            safety = take_snapshot(site, store, options, progress, since)
+            progress.stage("looking at live before the change")
+            before, noise = _look_before(site, token)
+        except BaseException:
+            maintenance_off(site)
+            close_journal(site)
+            raise
+        journal = enter_phase(site, journal, "changing", safety.id)
+        try:
+            records, versions = _carry_out(site, plan, feed, token, descriptor, progress)
+            progress.stage("letting the host take up the change")
+            reload_host(site, (descriptor,))
+            progress.stage("looking at live as in the trial")
+            notes, pages = _look_after(site, token, before, noise, versions, trial, safety)
+            journal = enter_phase(site, journal, "done")
+        except BaseException as error:
+            _put_everything_back(site, store, journal, error, progress, descriptor)
+        progress.stage("maintenance off")
+        maintenance_off(site)
+        closed = time.monotonic()
+        close_journal(site)
+        detail = (
+            f"trial {trial.id}, {plural(len(records), 'step')}; back to snapshot {safety.id} with 'keenharbor rollback'"
+        )
+        append_log(site.work, site.name, "cutover", "done", detail, safety.id)
+    return CutoverResult(
+        site.name, trial.id, safety.id, tuple(records), pages, tuple(notes), site.core_version(), site.runtime_version(),
+        round(time.monotonic() - began, 3), round(closed - locked, 3),
+        tuple(c.name for c in site.model.check if c.writes),
+    )  # fmt: skip
+
+
+def _look(site: SiteView, token: str, also: tuple[str, ...] = (), learn: bool = False) -> Look:
+    checks = [c for c in site.model.check if not c.writes]
+    with Visitor(site.address, pass_header(site, token)) as visitor:
+        return take_look(visitor, site.model.look, also=also, samples=SAMPLES, checks=checks, learn=learn)
+
+
+def _look_before(site: SiteView, token: str) -> tuple[Look, Noise]:
+    first = _look(site, token, learn=True)
+    if not any(p.loads for p in first.pages.values()):
+        page = next(iter(first.pages.values()))
+        raise KeenHarborError(
+            f"live does not answer: {page.error or f'status {page.status}'}", where=site.address,
+            advice="see to it that the site is up, then type the command again",
+        )  # fmt: skip
+    second = _look(site, token, learn=True)
+    return second, learn_noise([first, second])
+
+
+def _carry_out(
+    site: SiteView, plan: Plan, feed: Feed, token: str, descriptor: int, progress: Progress
+) -> tuple[list[dict[str, Any]], dict[str, str]]:
+    place = Workplace(site, feed, site.address, pass_header(site, token), (descriptor,))
+    records: list[dict[str, Any]] = []
+    versions: dict[str, str] = {}
+    for number, step in enumerate(plan.step, 1):
+        progress.stage(f"step {number} of {len(plan.step)}: {step.name} ({step_facts(step)})")
+        outcome = perform(step, place)
+        versions |= outcome.versions
+        if outcome.problem is not None:
+            raise _Unlike(f"step '{step.name}' failed: {outcome.problem}")
+        tries = f" at try {outcome.tries}" if outcome.tries > 1 else ""
+        progress.note(f"done{tries} in {duration(outcome.seconds)}")
+        records.append({"name": step.name, "tries": outcome.tries, "seconds": round(outcome.seconds, 3)})
+    return records, versions
+
+
+def _look_after(
+    site: SiteView,
+    token: str,
+    before: Look,
+    noise: Noise,
+    versions: dict[str, str],
+    trial: TrialResult,
+    safety: Snapshot,
+) -> tuple[list[Finding], int]:
+    """The same looks as in the trial; raises `_Unlike` for what the trial has not shown."""
+    after = _look(site, token, tuple(before.pages))
+    seen: list[Observation] = compare_pages(before, after, noise, versions)
+    with site.reading_database() as state:
+        seen += compare_tables(row_delta(safety.state, state), site.model)
+        seen += compare_settings(settings_of(safety.state, site.model), settings_of(state, site.model))
+    known = set(trial.known)
+    new = [o for o in seen if o.identity not in known and o.weight is not Weight.NOTE]
+    findings = group((o, None, None) for o in new)
+    if findings:
+        more = f" (and {len(findings) - 1} more)" if len(findings) > 1 else ""
+        raise _Unlike(f"live differs from the trial: {findings[0].text}{more}")
+    return group((o, None, None) for o in seen if o.weight is Weight.NOTE), len(after.pages)
+
+
+def _put_everything_back(
+    site: SiteView, store: Store, journal: Journal, error: BaseException, progress: Progress, descriptor: int
+) -> None:
+    assert journal.safety is not None
+    progress.stage(f"putting everything back from snapshot {journal.safety}")
+    try:
+        put_back(site, store, journal.safety, descriptor)
+    except BaseException as second:
+        append_log(site.work, site.name, "cutover", "interrupted", f"{error}; putting back: {second}", journal.safety)
+        raise UnsettledError(
+            f"the cutover failed ({error}), and putting back was interrupted: {second}",
+            where=site.root, advice="keenharbor settle",
+        ) from error  # fmt: skip
+    close_journal(site)
+    reason = str(error) or type(error).__name__
+    append_log(site.work, site.name, "cutover", "put back", reason, journal.safety)
+    raise PutBackError(
+        f"{reason}; everything was put back",
+        where=site.address,
+        advice="'keenharbor trial show' tells what the rehearsal saw; correct the plan and rehearse it again",
+    ) from error

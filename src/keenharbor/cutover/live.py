@@ -1,0 +1,87 @@
+"""Writing to the live site: the maintenance flag, putting a snapshot back, letting the host take up changes."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable
+
+from keenharbor.base.durable import write_durably
+from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.process import run_program
+from keenharbor.clone.server import clean_environment
+from keenharbor.database import DatabaseWriter, open_database
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot
+from keenharbor.store import object_id
+from keenharbor.tree import RestoreCount, restore_tree
+from keenharbor.tree.restore import clear_folder
+from keenharbor.tree.scan import read_content
+
+RELOAD_SECONDS = 60
+
+
+def new_token() -> str:
+    """What lets a request through maintenance."""
+    return secrets.token_hex(12)
+
+
+def maintenance_on(site: SiteView, token: str) -> None:
+    """Lock visitors out; a request with the token in the flag's header is let through."""
+    flag = site.root / site.model.maintenance.flag
+    flag.parent.mkdir(parents=True, exist_ok=True)
+    # Readable by the web server, which may run as another user.
+    write_durably(flag, token.encode(), mode=0o644)
+
+
+def maintenance_off(site: SiteView) -> None:
+    """Let visitors in again."""
+    (site.root / site.model.maintenance.flag).unlink(missing_ok=True)
+
+
+def pass_header(site: SiteView, token: str) -> dict[str, str]:
+    """The header that lets a request through maintenance."""
+    return {site.model.maintenance.header: token}
+
+
+def reload_host(site: SiteView, keep_open: tuple[int, ...] = ()) -> None:
+    """Let the host take up changed code, by the site file's command. Raises `KeenHarborError` when it fails."""
+    command = site.model.live.reload
+    if command is None:
+        return
+    ran = run_program(
+        command,
+        folder=site.site_file.parent,
+        time_limit=RELOAD_SECONDS,
+        environment=clean_environment(),
+        keep_open=keep_open,
+    )
+    if ran.code != 0:
+        raise KeenHarborError(
+            f"the host did not take up the change: {ran.output.strip()[-300:] or 'no reason given'}",
+            where=ran.command,
+            advice="see to it that the site's host runs, then type the command again",
+        )
+
+
+def put_tree_back(site: SiteView, snapshot: Snapshot) -> RestoreCount:
+    """Make live's files what ``snapshot`` holds: logs stay as they are, caches are emptied."""
+    scan = site.scan()
+    read_content(site.root, scan, object_id, snapshot.entries, lambda o: True, lambda done, total: None)
+    wanted = {p: e for p, e in snapshot.entries.items() if e.area not in ("logs", "cache")}
+    left_out = set(snapshot.manifest["areas_left_out"])
+    present = {p: e for p, e in scan.entries.items() if e.area not in ("logs", "cache") and e.area not in left_out}
+    count = restore_tree(site.root, wanted, present, snapshot.store.read)
+    for pattern in site.model.areas.get("cache", []):
+        if "*" not in pattern:
+            clear_folder(site.root / pattern)
+    return count
+
+
+def put_database_back(
+    site: SiteView, snapshot: Snapshot, then: Callable[[DatabaseWriter], object] | None = None
+) -> None:
+    """Make live's database what ``snapshot`` holds, and do ``then`` within the same transaction."""
+    with open_database(site.database_place).writing() as writer:
+        writer.replace(snapshot.state)
+        if then is not None:
+            then(writer)

@@ -1,0 +1,127 @@
+"""Rollback: live goes back to a snapshot, and what visitors added since comes along."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from keenharbor.base.errors import UnsettledError, UsageError
+from keenharbor.base.progress import Progress
+from keenharbor.base.text import now, plural
+from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive
+from keenharbor.cutover.live import (
+    maintenance_off,
+    maintenance_on,
+    new_token,
+    put_database_back,
+    put_tree_back,
+    reload_host,
+)
+from keenharbor.cutover.merge import CarriedOver, carry_over
+from keenharbor.database import DatabaseState, DatabaseWriter, row_delta
+from keenharbor.site.log import append_log, read_log
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, TakeOptions, list_snapshots, take_snapshot
+from keenharbor.store import Store
+
+
+@dataclass(frozen=True)
+class RollbackResult:
+    """Where live went back to, what was carried over by table, what was put aside and where it is."""
+
+    site: str
+    target: str
+    safety: str
+    carried: dict[str, int]
+    aside: int
+    aside_file: str | None
+    elsewhere: tuple[str, ...]
+    core: str
+    runtime: str
+
+    def as_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def default_target(site: SiteView, store: Store) -> Snapshot:
+    """The safety snapshot of the last cutover. Raises `UsageError` when there was none."""
+    for entry in reversed(read_log(site.work)):
+        if entry.command == "cutover" and entry.outcome == "done":
+            for snapshot in list_snapshots(store, site.name):
+                if snapshot.id == entry.subject:
+                    return snapshot
+    raise UsageError(
+        "there was no cutover to go back from", where=site.work,
+        advice="name the snapshot to go back to; 'keenharbor snapshot list' shows them",
+    )  # fmt: skip
+
+
+def preview_rollback(site: SiteView, target: Snapshot) -> dict[str, int]:
+    """How many new rows of visitors would be carried over, by table; reads only."""
+    with site.reading_database() as live:
+        delta = row_delta(target.state, live)
+    return {t: len(delta.tables[t].added) for t in site.model.visitor_data.tables if t in delta.tables}
+
+
+def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progress) -> RollbackResult:
+    """Take a safety snapshot, then make live what ``target`` holds, plus visitors' new rows.
+
+    From the moment that the safety snapshot stands the change is carried on, not undone, when it is interrupted
+    (`settle`): both ends are in the store, so the outcome is the same.
+    """
+    if target.site != site.name:
+        raise UsageError(f"snapshot {target.id} is of the site '{target.site}', not of '{site.name}'")
+    token = new_token()
+    with exclusive(site) as descriptor:
+        journal = begin_journal(site, "rollback", token, target=target.id)
+        try:
+            progress.stage("maintenance on")
+            maintenance_on(site, token)
+            progress.stage("taking a safety snapshot")
+            options = TakeOptions(label=None, comment=f"before going back to {target.id}", reason="before a rollback")
+            safety = take_snapshot(site, store, options, progress, target)
+        except BaseException:
+            maintenance_off(site)
+            close_journal(site)
+            raise
+        journal = enter_phase(site, journal, "changing", safety.id)
+        try:
+            progress.stage(f"going back to snapshot {target.id}")
+            carried = go_back(site, target, safety, (descriptor,))
+            aside_file = carried.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
+            enter_phase(site, journal, "done")
+            progress.stage("maintenance off")
+            maintenance_off(site)
+        except BaseException as error:
+            append_log(site.work, site.name, "rollback", "interrupted", f"to {target.id}: {error}", target.id)
+            raise UnsettledError(
+                f"the way back was interrupted: {error}", where=site.root, advice="keenharbor settle carries it on"
+            ) from error
+        close_journal(site)
+        detail = f"to snapshot {target.id}; {plural(carried.rows, 'row')} carried over, {len(carried.aside)} put aside"
+        append_log(site.work, site.name, "rollback", "done", detail, target.id)
+    return _result(site, target, safety, carried, aside_file)
+
+
+def go_back(site: SiteView, target: Snapshot, safety: Snapshot, keep_open: tuple[int, ...]) -> CarriedOver:
+    """Files of ``target``; its database plus the rows that visitors had added by ``safety``. Can be repeated."""
+    put_tree_back(site, target)
+    base: DatabaseState = target.state
+    found: list[CarriedOver] = []
+
+    def carry(writer: DatabaseWriter) -> None:
+        found.append(carry_over(base, safety.state, base, site.model.visitor_data.tables, writer))
+
+    put_database_back(site, target, carry)
+    reload_host(site, keep_open)
+    return found[0]
+
+
+def _result(
+    site: SiteView, target: Snapshot, safety: Snapshot, carried: CarriedOver, aside_file: Path | None
+) -> RollbackResult:  # fmt: skip
+    return RollbackResult(
+        site.name, target.id, safety.id, carried.carried, len(carried.aside), str(aside_file) if aside_file else None,
+        tuple(carried.elsewhere), site.core_version(), site.runtime_version(),
+    )  # fmt: skip

@@ -1,0 +1,81 @@
+"""Settling an interrupted change, the same way each time it is tried."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from keenharbor.base.errors import DamagedError
+from keenharbor.base.locks import held
+from keenharbor.base.progress import Progress
+from keenharbor.base.text import now
+from keenharbor.cutover.journal import Journal, close_journal, open_journal
+from keenharbor.cutover.live import maintenance_off, put_database_back, put_tree_back, reload_host
+from keenharbor.cutover.rollback import go_back
+from keenharbor.site.log import append_log
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot.manifest import read_snapshot
+from keenharbor.store import Store
+
+WAIT_SECONDS = 60
+"""Programs that a killed run had started hold its lock until they end; so long they are waited for."""
+
+
+@dataclass(frozen=True)
+class Settled:
+    """What was settled, and whether live is now as ``before`` or as ``after`` the change."""
+
+    kind: str
+    started_at: str
+    live_is: str
+    detail: str
+
+
+def settle(site: SiteView, progress: Progress) -> Settled | None:
+    """Bring live to the state before or after the interrupted change; None when there is nothing to settle.
+
+    Unfinished packs of a killed snapshot are collected too.
+    """
+    with held(site.work / "site.lock", f"the site '{site.name}'", WAIT_SECONDS) as descriptor:
+        if (site.store_folder / "store.json").exists():
+            store = Store(site.store_folder)
+            with store.in_use():
+                store.collect_staging()
+        journal = open_journal(site.work)
+        if journal is None:
+            return None
+        live_is, detail = _finish(site, journal, progress, descriptor)
+        close_journal(site)
+        append_log(site.work, site.name, "settle", "settled", f"{journal.told}: {detail}")
+        return Settled(journal.kind, journal.started_at, live_is, detail)
+
+
+def _finish(site: SiteView, journal: Journal, progress: Progress, descriptor: int) -> tuple[str, str]:
+    if journal.phase == "begun":
+        maintenance_off(site)
+        return "before", "it had not changed anything; live is as before"
+    store = Store(site.store_folder)
+    if journal.safety is None:
+        raise DamagedError("the journal names no safety snapshot", where=site.work / "journal.json")
+    if journal.phase == "done":
+        reload_host(site, (descriptor,))
+        maintenance_off(site)
+        return "after", "it had done its work; live is as after it"
+    if journal.kind == "cutover":
+        progress.stage(f"putting back snapshot {journal.safety}")
+        put_back(site, store, journal.safety, descriptor)
+        return "before", f"snapshot {journal.safety} was put back; live is as before it"
+    progress.stage(f"going on with the way back to snapshot {journal.target}")
+    target, safety = read_snapshot(store, str(journal.target)), read_snapshot(store, journal.safety)
+    carried = go_back(site, target, safety, (descriptor,))
+    carried.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
+    maintenance_off(site)
+    return "after", f"live is as snapshot {journal.target}, with {carried.rows} rows of visitors carried over"
+
+
+def put_back(site: SiteView, store: Store, safety: str, descriptor: int) -> None:
+    """Live as the safety snapshot holds it, and visitors let in again."""
+    snapshot = read_snapshot(store, safety)
+    put_tree_back(site, snapshot)
+    put_database_back(site, snapshot)
+    reload_host(site, (descriptor,))
+    maintenance_off(site)

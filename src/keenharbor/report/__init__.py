@@ -1,0 +1,5 @@
+"""Reports made from finished results."""
+
+from keenharbor.report.trial import write_report
+
+__all__ = ["write_report"]

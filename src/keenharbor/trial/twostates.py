@@ -1,0 +1,185 @@
+"""Comparing any two states of a site: live, a snapshot, a clone."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from keenharbor.base.errors import UsageError
+from keenharbor.base.progress import Progress
+from keenharbor.clone import Clone, Mailbox, make_clone, open_clone
+from keenharbor.compare import (
+    Finding,
+    Look,
+    Noise,
+    Observation,
+    Visitor,
+    compare_files,
+    compare_pages,
+    compare_settings,
+    compare_tables,
+    group,
+    learn_noise,
+    take_look,
+)
+from keenharbor.compare.state import settings_of
+from keenharbor.database import DatabaseState, Row, Schema, row_delta
+from keenharbor.database.rewrite import Rewriter
+from keenharbor.site.settingsfile import read_ini, read_settings
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, find_snapshot, list_snapshots
+from keenharbor.store import Store, object_id
+from keenharbor.tree import Entry
+from keenharbor.tree.scan import read_content
+
+SAMPLES = 3
+CLONE_PREFIX = "clone:"
+
+
+@dataclass(frozen=True)
+class Compared:
+    """Two states by name, what differs from the left to the right, the noise left out, pages looked at."""
+
+    left: str
+    right: str
+    findings: tuple[Finding, ...]
+    noise: tuple[str, ...]
+    pages: int | None
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "left": self.left, "right": self.right, "findings": [f.as_json() for f in self.findings],
+            "noise": list(self.noise), "pages": self.pages,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Side:
+    name: str
+    entries: Mapping[str, Entry]
+    state: DatabaseState
+    ini: dict[str, str]
+    address: str | None
+
+
+class _Renamed:
+    """A database state with a clone's places written as live's."""
+
+    def __init__(self, state: DatabaseState, rewriter: Rewriter) -> None:
+        self._state, self._rewriter = state, rewriter
+
+    @property
+    def schema(self) -> Schema:
+        return self._state.schema
+
+    def rows(self, table: str) -> Iterator[Row]:
+        for row in self._state.rows(table):
+            yield tuple(self._rewriter.cell(v) for v in row)
+
+    def chunk_ids(self, table: str) -> Sequence[str] | None:
+        return None
+
+
+def compare_states(live: SiteView, left: str, right: str, progress: Progress, *, pages: bool = True) -> Compared:
+    """Compare two of ``live``, a snapshot (id, label, ``newest``), ``clone:ID``.
+
+    For pages a snapshot is served from a clone made for the purpose and dropped. Live is only read.
+    """
+    with contextlib.ExitStack() as stack:
+        a = _side(live, left, stack, progress, pages)
+        b = _side(live, right, stack, progress, pages)
+        progress.stage("comparing files, data and settings")
+        seen: list[Observation] = []
+        # The settings file is compared key by key; a clone's mail settings differ on purpose.
+        seen += compare_files(a.entries, b.entries, [live.model.settings.file])
+        seen += compare_tables(row_delta(a.state, b.state), live.model)
+        seen += compare_settings(settings_of(a.state, live.model), settings_of(b.state, live.model))
+        seen += compare_settings(a.ini, b.ini, prefix=f"{live.model.settings.file} ")
+        noise, count = Noise(), None
+        if pages and a.address and b.address:
+            progress.stage(f"looking at {a.name}, twice")
+            first, second = _look(live, a.address), _look(live, a.address)
+            progress.stage(f"looking at {b.name}, twice")
+            third, fourth = _look(live, b.address, second), _look(live, b.address, second)
+            noise = learn_noise([first, second]) | learn_noise([third, fourth])
+            seen += compare_pages(second, fourth, noise)
+            count = len(second.pages)
+        return Compared(a.name, b.name, tuple(group((o, None, None) for o in seen)), tuple(noise.listing()), count)
+
+
+def _look(live: SiteView, address: str, also: Look | None = None) -> Look:
+    with Visitor(address) as visitor:
+        return take_look(
+            visitor, live.model.look, also=tuple(also.pages) if also else (), samples=SAMPLES, served=False, learn=True
+        )
+
+
+def _side(live: SiteView, wanted: str, stack: contextlib.ExitStack, progress: Progress, pages: bool) -> _Side:
+    if wanted == "live":
+        scan = live.scan()
+        read_content(live.root, scan, object_id, {}, lambda o: True, lambda done, total: None)
+        state = stack.enter_context(live.reading_database())
+        return _Side("live", scan.entries, state, read_settings(live.root / live.model.settings.file), live.address)
+    if wanted.startswith(CLONE_PREFIX):
+        return _clone_side(live, wanted, stack, pages)
+    snapshot = find_snapshot(Store(live.store_folder), wanted, live.name)
+    settings = snapshot.entries.get(live.model.settings.file)
+    text = b"".join(snapshot.store.read(o) for o in settings.objects) if settings else b""
+    ini = read_ini(text.decode("utf-8"), live.root / live.model.settings.file)
+    address = None
+    if pages:
+        progress.stage(f"making a clone of snapshot {snapshot.id} to look at its pages")
+        mailbox = stack.enter_context(Mailbox())
+        clone = make_clone(live, snapshot, "compare", mail_port=mailbox.port)
+        stack.callback(clone.drop)
+        clone.start()
+        address = clone.address
+    return _Side(f"snapshot {snapshot.id}", snapshot.entries, snapshot.state, ini, address)
+
+
+def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages: bool) -> _Side:
+    clone = open_clone(live, wanted.removeprefix(CLONE_PREFIX))
+    origin = _origin(live, clone)
+    back = Rewriter(
+        {
+            clone.address: live.address,
+            clone.facts.database: str(live.database_place.path),
+            str(clone.site.root): str(live.root),
+        }
+    )
+    scan = clone.site.scan()
+    read_content(clone.site.root, scan, object_id, {}, lambda o: True, lambda done, total: None)
+    entries = dict(scan.entries)
+    for path in clone.facts.rewritten_files:
+        entry = entries.get(path)
+        if entry is not None and entry.kind == "file":
+            text = (clone.site.root / path).read_text(encoding="utf-8", errors="surrogateescape")
+            entries[path] = replace(entry, objects=(object_id(back.text(text).encode("utf-8", "surrogateescape")),))
+    state = _Renamed(stack.enter_context(clone.site.reading_database()), back)
+    ini = {k: back.text(v) for k, v in read_settings(clone.site.root / live.model.settings.file).items()}
+    if live.model.mail is not None and origin is not None:
+        for key in (live.model.mail.host, live.model.mail.port):
+            if key in origin:
+                ini[key] = origin[key]
+    if pages:
+        clone.start()
+        stack.callback(clone.stop)
+    return _Side(f"clone {clone.id}", entries, state, ini, clone.address)
+
+
+def _origin(live: SiteView, clone: Clone) -> dict[str, str] | None:
+    """The settings file of the snapshot that the clone was made from."""
+    known: list[Snapshot] = list_snapshots(Store(live.store_folder), live.name)
+    snapshot = next((s for s in known if s.id == clone.facts.snapshot), None)
+    entry = snapshot.entries.get(live.model.settings.file) if snapshot else None
+    if snapshot is None or entry is None:
+        return None
+    text = b"".join(snapshot.store.read(o) for o in entry.objects).decode("utf-8")
+    return read_ini(text, live.root / live.model.settings.file)
+
+
+def check_names(left: str, right: str) -> None:
+    """Refuse to compare a state with itself."""
+    if left == right:
+        raise UsageError("both sides are the same", advice="name two of: live, a snapshot, clone:ID")
