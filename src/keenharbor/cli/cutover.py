@@ -65,7 +65,7 @@ def _render_drift(out: Console, drift: Drift, snapshot: str, old: str) -> None:
 
 
 def _render(out: Console, result: CutoverResult) -> None:
-    show.headline(out, "done", f"{result.site} is at core {result.core}, {result.runtime} as its runtime")
+    show.headline(out, "done", f"{result.site} is at core {result.core} on {result.runtime}")
     rows = [
         (str(n), s["name"], f"at try {s['tries']}" if s["tries"] > 1 else "", duration(s["seconds"]))
         for n, s in enumerate(result.steps, 1)

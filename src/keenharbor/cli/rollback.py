@@ -37,14 +37,16 @@ def rollback(session: Session, wanted: str | None, yes: bool) -> None:
 
 
 def _render(out: Console, result: RollbackResult, old: str) -> None:
-    show.headline(out, "done", f"{result.site} is back at core {result.core}, runtime {result.runtime}")
+    show.headline(out, "done", f"{result.site} is back at core {result.core} on {result.runtime}")
     carried = (
         ", ".join(plural(n, f"row of {t}", f"rows of {t}") for t, n in result.carried.items()) or "nothing to carry"
     )
     show.pairs(out, [
         ("from snapshot", Text(f"{result.target}, {old}")),
         ("carried over", Text(carried, style="bold")),
-        ("put aside", Text(f"{plural(result.aside, 'row')}: {result.aside_file}" if result.aside_file else "nothing")),
+        ("not carried", Text(plural(result.aside, "row") if result.aside else "nothing")),
+        *([("without", Text(f"columns that the old tables lack, in {plural(result.trimmed, 'row')}"))] if result.trimmed else []),
+        *([("saved in", Text(result.aside_file))] if result.aside_file else []),
         ("before this", Text(f"snapshot {result.safety} holds all of it")),
     ])  # fmt: skip
     if result.elsewhere:

@@ -89,8 +89,10 @@ def findings(out: Console, found: Sequence[Finding]) -> None:
             told += [
                 ("edit", line[:100]) for line in finding.before.splitlines() if line[:1] == "+" and line[:2] != "++"
             ]
-        elif finding.before or finding.after:
-            told += [("before", finding.before or "(nothing)"), ("after", finding.after or "(nothing)")]
+        elif finding.before:
+            told += [("before", finding.before), ("after", finding.after or "(nothing)")]
+        elif finding.after and finding.after not in finding.text:
+            told.append(("said", finding.after))
         details = Table.grid(padding=(0, 2))
         details.add_column(style="dim", no_wrap=True, min_width=6)
         details.add_column(overflow="fold")

@@ -10,10 +10,9 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 
-import httpx
-
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.process import stop_group
+from keenharbor.compare.visitor import VisitError, Visitor
 
 
 def free_port() -> int:
@@ -75,11 +74,10 @@ class Server:
         deadline = time.monotonic() + self._start_seconds
         while True:
             try:
-                httpx.get(
-                    self.address + self._ready_path, timeout=5, trust_env=False, headers={"Cache-Control": "no-cache"}
-                )
+                with Visitor(self.address, timeout=5) as visitor:
+                    visitor.get(self._ready_path)
                 return
-            except httpx.HTTPError:
+            except VisitError:
                 pass
             ended = self._process.poll() is not None
             if ended or time.monotonic() > deadline:

@@ -1,11 +1,12 @@
 """Looks at a site, and what differs between two: pages, checks, timings, files, data."""
 
 from keenharbor.compare.findings import Finding, Observation, Weight, group, verdict_of
-from keenharbor.compare.look import Look, Visitor, take_look
+from keenharbor.compare.look import Look, take_look
 from keenharbor.compare.noise import Noise, learn_noise
 from keenharbor.compare.pages import compare_pages
 from keenharbor.compare.state import compare_files, compare_settings, compare_tables
 from keenharbor.compare.timing import Slower, slower_pages
+from keenharbor.compare.visitor import VisitError, Visitor
 
 __all__ = [
     "Finding",
@@ -13,6 +14,7 @@ __all__ = [
     "Noise",
     "Observation",
     "Slower",
+    "VisitError",
     "Visitor",
     "Weight",
     "compare_files",

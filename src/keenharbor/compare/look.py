@@ -4,19 +4,16 @@ from __future__ import annotations
 
 import time
 from collections import Counter, deque
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from types import TracebackType
-from urllib.parse import urlsplit
-
-import httpx
+from urllib.parse import urlencode, urlsplit
 
 from keenharbor.compare.markup import Markup, read_markup
+from keenharbor.compare.visitor import Answer, VisitError, Visitor
 from keenharbor.site.model import CheckPart, LookPart
 
 QUERY_VARIANTS = 2
 """Of addresses that differ only in their query, so many are looked at: more are traps more often than pages."""
-LARGEST_BODY = 16 * 1024 * 1024
 
 
 @dataclass
@@ -54,35 +51,6 @@ class Look:
     pages: dict[str, PageSeen] = field(default_factory=dict)
     assets: dict[str, int] = field(default_factory=dict)
     checks: dict[str, CheckSeen] = field(default_factory=dict)
-
-
-class Visitor:
-    """Visits one address. ``headers`` go with every request; nothing outside the address is ever asked for."""
-
-    def __init__(self, address: str, headers: Mapping[str, str] | None = None, timeout: float = 20) -> None:
-        self.address = address
-        self._client = httpx.Client(
-            base_url=address, headers=dict(headers or {}), timeout=timeout, trust_env=False, verify=False
-        )
-
-    def __enter__(self) -> Visitor:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self._client.close()
-
-    def get(self, path: str, fresh: bool = True) -> httpx.Response:
-        """One page, not following redirects. ``fresh`` asks caches to step aside (RFC 9111, 5.2.1.4)."""
-        return self._client.get(path, headers={"Cache-Control": "no-cache"} if fresh else {})
-
-    def post(self, path: str, fields: Mapping[str, str]) -> httpx.Response:
-        return self._client.post(path, data=dict(fields))
-
-    def forget(self) -> None:
-        """Drop cookies: be another visitor."""
-        self._client.cookies.clear()
 
 
 def take_look(
@@ -137,9 +105,9 @@ def take_look(
 def _status(visitor: Visitor, path: str) -> int:
     try:
         answer = visitor.get(path)
-    except httpx.HTTPError:
+    except VisitError:
         return 0
-    return answer.status_code if answer.content or answer.status_code >= 300 else 0
+    return answer.status if answer.content or answer.status >= 300 else 0
 
 
 def _see(visitor: Visitor, path: str, samples: int, served: bool, learn: bool) -> PageSeen:
@@ -148,20 +116,20 @@ def _see(visitor: Visitor, path: str, samples: int, served: bool, learn: bool) -
         began = time.perf_counter()
         answer = visitor.get(path)
         seconds = [time.perf_counter() - began]
-    except httpx.HTTPError as error:
-        return PageSeen(path, 0, error=f"{type(error).__name__}: {error}")
-    page = PageSeen(path, answer.status_code, markup=_markup(visitor, answer, path), served=plain, seconds=seconds)
-    if 300 <= answer.status_code < 400:
-        page.redirect = _within(answer.headers.get("Location", ""), visitor.address)
+    except VisitError as error:
+        return PageSeen(path, 0, error=str(error))
+    page = PageSeen(path, answer.status, markup=_markup(visitor, answer, path), served=plain, seconds=seconds)
+    if 300 <= answer.status < 400:
+        page.redirect = _within(answer.header("Location"), visitor.address)
     for _ in range(samples - 1 if page.loads else 0):
         try:
             began = time.perf_counter()
             again = visitor.get(path)
             page.seconds.append(time.perf_counter() - began)
-        except httpx.HTTPError:
+        except VisitError:
             continue
         more = _markup(visitor, again, path) if learn else None
-        if more is not None and again.status_code == page.status:
+        if more is not None and again.status == page.status:
             page.samples.append(more)
     return page
 
@@ -172,12 +140,10 @@ def _within(place: str, address: str) -> str:
     return place
 
 
-def _markup(visitor: Visitor, answer: httpx.Response, path: str) -> Markup | None:
-    if answer.status_code != 200 or "html" not in answer.headers.get("Content-Type", ""):
+def _markup(visitor: Visitor, answer: Answer, path: str) -> Markup | None:
+    if answer.status != 200 or "html" not in answer.header("Content-Type"):
         return None
-    return read_markup(
-        answer.content[:LARGEST_BODY].decode(answer.encoding or "utf-8", "replace"), visitor.address, path
-    )
+    return read_markup(answer.text, visitor.address, path)
 
 
 def _run_check(visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequence[str]]) -> str | None:
@@ -197,24 +163,24 @@ def _run_check(visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequenc
                 if form.method == "post":
                     answer = visitor.post(form.action, values)
                 else:
-                    query = str(httpx.QueryParams(values))
+                    query = urlencode(values)
                     answer = visitor.get(f"{form.action}?{query}")
             else:
                 answer = visitor.get(step.get or "/")
             for _ in range(5):
-                place = _within(answer.headers.get("Location", ""), visitor.address)
-                if not (300 <= answer.status_code < 400 and place):
+                place = _within(answer.header("Location"), visitor.address)
+                if not (300 <= answer.status < 400 and place):
                     break
                 if not place.startswith("/"):
                     return f"step {number}: it leads out of the site, to {place}"
                 answer = visitor.get(place)
-        except httpx.HTTPError as error:
-            return f"step {number}: no answer ({type(error).__name__})"
-        if answer.status_code != step.status:
-            return f"step {number}: status {answer.status_code}, expected {step.status}"
+        except VisitError as error:
+            return f"step {number}: no answer ({error})"
+        if answer.status != step.status:
+            return f"step {number}: status {answer.status}, expected {step.status}"
         if step.text is not None and step.text not in answer.text:
             return f"step {number}: '{step.text}' is not on the page"
         if step.mail_to is not None and step.mail_to not in list(mail_to())[mails_before:]:
             return f"step {number}: no mail to {step.mail_to} was sent"
-        markup = _markup(visitor, answer, urlsplit(str(answer.url)).path)
+        markup = _markup(visitor, answer, urlsplit(answer.path).path)
     return None

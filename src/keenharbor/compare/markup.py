@@ -84,6 +84,16 @@ def read_markup(html: str, address: str, path: str) -> Markup:
     return page
 
 
+def _field_value(field: LexborNode, tag: str) -> str:
+    """What a browser would send for a field that nobody touches."""
+    if tag == "textarea":
+        return field.text()
+    if tag == "select":
+        chosen = field.css_first("option[selected]") or field.css_first("option")
+        return (chosen.attributes.get("value") or chosen.text()) if chosen is not None else ""
+    return field.attributes.get("value") or ""
+
+
 def _place(raw: str | None, address: str, path: str) -> str:
     """Where a reference leads: a path with query within the site, else the whole address; no fragment."""
     try:
@@ -115,7 +125,7 @@ def _walk(
         elif tag == "img":
             block.images.append(_place(attributes.get("src"), address, path))
         elif tag in _FIELDS and form is not None and attributes.get("name"):
-            form.fields[str(attributes["name"])] = attributes.get("value") or ""
+            form.fields[str(attributes["name"])] = _field_value(child, tag)
         inner, inner_name, inner_form = block, name, form
         identity = attributes.get("id")
         if identity or tag in _BLOCK_TAGS:

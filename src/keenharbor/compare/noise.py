@@ -31,7 +31,7 @@ class Noise:
 
     def covers(self, path: str, block: str) -> bool:
         """Whether a difference in that block of that page means nothing."""
-        return block in self.everywhere or (path, block) in self.on_page
+        return block in self.everywhere or (_base(path), block) in self.on_page
 
     def listing(self) -> list[str]:
         """What was learnt, in words."""
@@ -58,12 +58,17 @@ def learn_noise(looks: Sequence[Look]) -> Noise:
         variants = [m for s in seen for m in _markups(s)]
         for block in {b for m in variants for b in m.blocks}:
             if len({_content(m, block) for m in variants}) > 1:
-                on_page.add((path, block))
+                on_page.add((_base(path), block))
     counts = Counter(block for _, block in on_page)
     names = {name for look in looks for name in look.checks}
     unsure = {n for n in names if len({look.checks[n].problem for look in looks if n in look.checks}) > 1}
     everywhere = frozenset(b for b, n in counts.items() if n >= SAME_EVERYWHERE)
     return Noise(frozenset(on_page), everywhere, frozenset(pages), frozenset(unsure))
+
+
+def _base(path: str) -> str:
+    """A path without its query: the same page, asked in another way, makes the same noise."""
+    return path.split("?", 1)[0]
 
 
 def _markups(page: PageSeen) -> Iterator[Markup]:

@@ -186,8 +186,8 @@ def run_cutover(
         )
         append_log(site.work, site.name, "cutover", "done", detail, safety.id)
     return CutoverResult(
-        site.name, trial.id, safety.id, tuple(records), pages, tuple(notes), site.core_version(), site.runtime_version(),
-        round(time.monotonic() - began, 3), round(closed - locked, 3),
+        site.name, trial.id, safety.id, tuple(records), pages, tuple(notes), site.core_version(),
+        f"{site.model.runtime.name} {site.runtime_version()}", round(time.monotonic() - began, 3), round(closed - locked, 3),
         tuple(c.name for c in site.model.check if c.writes),
     )  # fmt: skip
 
@@ -206,7 +206,7 @@ def _look_before(site: SiteView, token: str) -> tuple[Look, Noise]:
             f"live does not answer: {page.error or f'status {page.status}'}", where=site.address,
             advice="see to it that the site is up, then type the command again",
         )  # fmt: skip
-    second = _look(site, token, learn=True)
+    second = _look(site, token, tuple(first.pages), learn=True)
     return second, learn_noise([first, second])
 
 

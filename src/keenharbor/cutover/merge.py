@@ -16,10 +16,14 @@ from keenharbor.database.rows import key_of
 
 @dataclass
 class CarriedOver:
-    """What was carried, by table; what was not, each with table, reason and rows; what else differs, in words."""
+    """What was carried, by table; what was put aside, each row with table and reason; what else differs, in words.
+
+    ``trimmed`` counts the rows among those put aside that were carried but for columns which are not there any more.
+    """
 
     carried: dict[str, int] = field(default_factory=dict)
     aside: list[dict[str, Any]] = field(default_factory=list)
+    trimmed: int = 0
     elsewhere: list[str] = field(default_factory=list)
 
     @property
@@ -94,6 +98,7 @@ def _carry_table(
         if any(v is not None for v in values.values()):
             reason = f"carried, but for columns that are not there any more: {', '.join(lost)}"
             result.put_aside(name, reason, source.columns, row)
+            result.trimmed += 1
     for before, after in delta.changed:
         # A migration that only filled a new column changed nothing that this table could hold.
         both = [c for c in delta.columns_left if c in delta.columns_right]

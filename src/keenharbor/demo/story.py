@@ -146,7 +146,7 @@ class _Story:
         run("survey", expect=0)
         player.chapter("2. Is it ready for Tansy 4.0?")
         run("ready", "--core", "4.0", expect=1)
-        player.say("Blocked twice: one extension has no release for 4.0, and the runtime is too old.")
+        player.say("Blocked: one extension has no release for 4.0, and the runtime is too old for all of it.")
 
     @staticmethod
     def _python() -> str:

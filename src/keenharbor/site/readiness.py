@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import shutil
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from enum import StrEnum
@@ -107,8 +107,9 @@ def judge(
     release = feed.need(site.model.core.package, core)
     checks = [*_core_checks(site, release, runtime)]
     decisions = []
+    others = sorted(v for v in site.model.runtime.launchers if v != runtime)
     for component in components.values():
-        decision = _decide(component, feed, core, runtime, chosen.get(component.name))
+        decision = _decide(component, feed, core, runtime, chosen.get(component.name), others)
         decisions.append(decision)
         checks.append(_component_check(component, decision, core, runtime, feed))
     checks += _edit_checks(site, feed, decisions, core_now != core)
@@ -160,7 +161,9 @@ def _core_checks(site: SiteView, release: Release, runtime: str) -> list[Check]:
     return checks
 
 
-def _decide(component: Component, feed: Feed, core: str, runtime: str, chosen: str | None) -> Decision:
+def _decide(
+    component: Component, feed: Feed, core: str, runtime: str, chosen: str | None, other_runtimes: Sequence[str]
+) -> Decision:
     name, kind = component.name, component.kind
     if chosen == "remove":
         return Decision(name, kind, "remove", reason="you decided so")
@@ -181,6 +184,12 @@ def _decide(component: Component, feed: Feed, core: str, runtime: str, chosen: s
         return Decision(name, kind, "update", best.version, reason="the newest release that fits the target")
     if fits_now:
         return Decision(name, kind, "keep", component.version, reason="fits the target as it is")
+    elsewhere = next((v for v in other_runtimes if feed.newest_for(name, core, v) is not None), None)
+    if elsewhere is not None:
+        reason = f"no release fits core {core} on runtime {runtime}; one does on runtime {elsewhere}"
+        return Decision(
+            name, kind, "keep", component.version, reason=reason, open=True, proposal=f"--runtime {elsewhere}"
+        )
     releases = feed.of(name)
     other = releases[-1].replaced_by if releases else ""
     if other and feed.newest_for(other, core, runtime) is not None:
@@ -198,6 +207,8 @@ def _component_check(component: Component, decision: Decision, core: str, runtim
         other = next((r.replaced_by for r in reversed(feed.of(component.name))), "")
         reason = f"no release runs on core {core} with runtime {runtime}; {component.version} wants core "
         reason += (component.requires_core or "any") + (f". Its makers point to {other}" if other else "")
+        if decision.proposal.startswith("--runtime"):
+            return Check(subject, Verdict.BLOCKED, decision.reason + state, f"plan for it too: {decision.proposal}")
         return Check(subject, Verdict.BLOCKED, reason + state, f"decide: {decision.proposal}")
     if decision.action == "remove":
         return Check(subject, Verdict.CAUTION, "will be removed; its tables stay" + state, "look at what depends on it")

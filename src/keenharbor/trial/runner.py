@@ -6,7 +6,7 @@ import re
 import shutil
 import time
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from keenharbor.base.durable import private_folder
@@ -151,7 +151,9 @@ class _Rehearsal:
     def look_before(self) -> None:
         """Look twice at the unchanged clone, and learn what is noise."""
         self._progress.stage("looking at the unchanged clone, twice")
-        first, second = self._look(BEFORE_SAMPLES, True), self._look(BEFORE_SAMPLES, True)
+        first = self._look(BEFORE_SAMPLES, True)
+        self.before = first
+        second = self._look(BEFORE_SAMPLES, True)
         self.before, self._noise = second, learn_noise([first, second])
         for look in (first, second):
             for path, page in look.pages.items():
@@ -223,7 +225,9 @@ class _Rehearsal:
         found += compare_files(start.entries, end.entries, outcome.touches)
         model = self._live.model
         found += compare_tables(row_delta(start.state, end.state), model)
-        found += compare_settings(settings_of(start.state, model), settings_of(end.state, model))
+        for seen in compare_settings(settings_of(start.state, model), settings_of(end.state, model)):
+            planned = any(seen.place == s or seen.place.startswith(s + ".") for s in outcome.settings)
+            found.append(replace(seen, weight=Weight.NOTE, text=f"{seen.text}, as planned") if planned else seen)
         return found
 
     def _read_logs(self) -> set[str]:

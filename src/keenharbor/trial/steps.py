@@ -13,12 +13,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-import httpx
-
 from keenharbor.base.durable import temporary_name
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.process import Ran, run_program
 from keenharbor.clone.server import clean_environment, fill_places
+from keenharbor.compare import VisitError, Visitor
 from keenharbor.compare.state import settings_of
 from keenharbor.database import open_database
 from keenharbor.database.cells import cell_value, flat, with_part
@@ -98,6 +97,7 @@ class Outcome:
     versions: dict[str, str] = field(default_factory=dict)
     wiped: tuple[tuple[str, str], ...] = ()
     left_over: tuple[str, ...] = ()
+    settings: tuple[str, ...] = ()
 
 
 def perform(step: Any, place: Workplace, sleep: Callable[[float], None] = time.sleep) -> Outcome:
@@ -114,7 +114,7 @@ def perform(step: Any, place: Workplace, sleep: Callable[[float], None] = time.s
         except StepFailed as failed:
             outcome.problem = failed.problem
             outputs.append(failed.output)
-        except (KeenHarborError, OSError, httpx.HTTPError) as error:
+        except (KeenHarborError, OSError, VisitError) as error:
             outcome.problem = error.what if isinstance(error, KeenHarborError) else f"{type(error).__name__}: {error}"
         if attempt < step.retries:
             sleep(step.retry_pause)
@@ -281,15 +281,13 @@ def _command(step: kinds.CommandStep, place: Workplace, outcome: Outcome) -> str
 
 
 def _request(step: kinds.RequestStep, place: Workplace, outcome: Outcome) -> str:
-    with httpx.Client(
-        base_url=place.address, headers=dict(place.headers), timeout=step.time_limit, trust_env=False, verify=False
-    ) as client:
-        answer = client.post(step.path, data=step.form) if step.form is not None else client.get(step.path)
-    if answer.status_code != step.status:
-        raise StepFailed(f"{step.path} answered with status {answer.status_code}, expected {step.status}")
+    with Visitor(place.address, place.headers, timeout=step.time_limit) as visitor:
+        answer = visitor.post(step.path, step.form) if step.form is not None else visitor.get(step.path)
+    if answer.status != step.status:
+        raise StepFailed(f"{step.path} answered with status {answer.status}, expected {step.status}")
     if step.text is not None and step.text not in answer.text:
         raise StepFailed(f"'{step.text}' is not on {step.path}")
-    return f"{step.path}: status {answer.status_code}"
+    return f"{step.path}: status {answer.status}"
 
 
 def _sql(step: kinds.SqlStep, place: Workplace, outcome: Outcome) -> str:
@@ -319,7 +317,9 @@ def _setting(step: kinds.SettingStep, place: Workplace, outcome: Outcome) -> str
         _write_setting(place, step.database, with_part(cell, step.key.split(".") if step.key else [], value))
     except (KeyError, ValueError):
         raise StepFailed(f"the setting '{step.database}' has no '{step.key}'") from None
-    return f"{step.database}{'.' + step.key if step.key else ''} is {value}"
+    place_in = f"{step.database}.{step.key}" if step.key else step.database
+    outcome.settings = (place_in,)
+    return f"{place_in} is {value}"
 
 
 def _extension(step: kinds.ExtensionStep, place: Workplace, outcome: Outcome) -> str:

@@ -3,19 +3,31 @@ writes parameters as "?"."""
 
 import contextlib
 import sqlite3
+import threading
 
 
 class SqliteEngine:
-    """A database in a file; a connection for each piece of work."""
+    """A database in a file; a connection for each thread."""
 
     def __init__(self, settings):
         self._path = settings["database.path"]
+        self._of_thread = threading.local()
+
+    def _connection(self):
+        connection = getattr(self._of_thread, "connection", None)
+        if connection is None:
+            connection = sqlite3.connect(f"file:{self._path}?mode=rw", uri=True, timeout=15, isolation_level=None)
+            connection.row_factory = sqlite3.Row
+            self._of_thread.connection = connection
+        return connection
 
     @contextlib.contextmanager
     def work(self):
-        connection = sqlite3.connect(f"file:{self._path}?mode=rw", uri=True, timeout=15, isolation_level=None)
+        connection = self._connection()
+        if connection.in_transaction:  # work within work is one piece of work
+            yield Work(connection.execute)
+            return
         try:
-            connection.row_factory = sqlite3.Row
             connection.execute("BEGIN")
             yield Work(connection.execute)
             connection.execute("COMMIT")
@@ -23,8 +35,6 @@ class SqliteEngine:
             with contextlib.suppress(sqlite3.Error):
                 connection.execute("ROLLBACK")
             raise
-        finally:
-            connection.close()
 
 
 class Work:

@@ -23,14 +23,14 @@ def register(site):
     def calendar(request):
         with site.engine.work() as work:
             span = work.one("SELECT MIN(starts) AS first, MAX(starts) AS last FROM events")
-        lines = ""
-        first, last = (datetime.date.fromisoformat(span[k][:10]) for k in ("first", "last"))
-        for day in days(first, last):
-            with site.engine.work() as work:
-                found = work.all(
-                    "SELECT * FROM events WHERE substr(starts, 1, 10) = ? ORDER BY starts, id", day.isoformat()
-                )
-            lines += "".join(event_line(event) for event in found)
+            lines = ""
+            first, last = (datetime.date.fromisoformat(span[k][:10]) for k in ("first", "last"))
+            for day in days(first, last):
+                of_day = "FROM events WHERE substr(starts, 1, 10) = ?"
+                if work.one(f"SELECT COUNT(*) AS n {of_day}", day.isoformat())["n"] or day == first:
+                    lines += "".join(
+                        event_line(e) for e in work.all(f"SELECT * {of_day} ORDER BY starts, id", day.isoformat())
+                    )
         return site.page(request, "Calendar", f'<h1>Calendar</h1><section id="events"><ul>{lines}</ul></section>')
 
     site.routes["/calendar"] = calendar
