@@ -32,15 +32,15 @@ class _Player:
     def run(self, *words: str) -> int:
         self._print(Text.assemble(("$ ", "dim"), ("keenharbor " + shlex.join(words), "bold cyan")))
         hidden = io.StringIO()
-        with (
-            contextlib.chdir(self._folder),
-            contextlib.redirect_stdout(hidden) if self._quiet else contextlib.nullcontext(),
-        ):
-            with contextlib.redirect_stderr(hidden) if self._quiet else contextlib.nullcontext():
-                try:
-                    code = cli.main(list(words), prog_name="keenharbor", standalone_mode=False)
-                except Exception as error:
-                    code = tell(error, as_json=False, debug=False)
+        with contextlib.ExitStack() as stack:
+            stack.enter_context(contextlib.chdir(self._folder))
+            if self._quiet:
+                stack.enter_context(contextlib.redirect_stdout(hidden))
+                stack.enter_context(contextlib.redirect_stderr(hidden))
+            try:
+                code = cli.main(list(words), prog_name="keenharbor", standalone_mode=False)
+            except Exception as error:
+                code = tell(error, as_json=False, debug=False)
         return code if isinstance(code, int) else 0
 
     def say(self, text: str) -> None:

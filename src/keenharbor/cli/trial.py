@@ -98,7 +98,7 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
         state = show.mark("failed") if step.problem else show.mark("done")
         tries = f" at try {step.tries}" if step.tries > 1 else ""
         by = sum(f.step == step.name for f in result.findings if f.weight != "note")
-        changed = f"{step.files_changed} files, {step.rows_changed} rows"
+        changed = f"{plural(step.files_changed, 'file')}, {plural(step.rows_changed, 'row')}"
         rows.append((str(number), step.name, Text.assemble(state, tries), changed, str(by) if by else ""))
     show.table(out, ("", "step", "outcome", "changed", "findings"), rows, right=(0, 4), keep=(1, 2))
     proof = result.isolation

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+import re
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 
 from keenharbor.base.text import plural, shorten
 from keenharbor.compare.findings import Observation, Weight
-from keenharbor.database import DatabaseState, RowDelta, TableDelta
+from keenharbor.database import DatabaseState, Row, RowDelta, TableDelta
 from keenharbor.database.cells import cell_value, flat
 from keenharbor.site.model import SiteFile
 from keenharbor.tree import Entry, compare_trees
 from keenharbor.tree.areas import fits
 
+HIDDEN = "(hidden)"
+_SECRET = re.compile(r"pass(?!ed)|secret|token|salt|api.?key|credential|private", re.IGNORECASE)
 EVERY_CHANGE = ("cache", "logs")
 """Areas whose files change by themselves."""
 
@@ -67,18 +70,39 @@ def compare_tables(delta: RowDelta, model: SiteFile) -> list[Observation]:
 
 
 def _table(name: str, table: TableDelta, visitors: bool) -> Iterator[Observation]:
+    # Rows are told of by key, and by what changed in them: whole rows may hold what is nobody's business.
     if table.removed:
         text = f"{plural(len(table.removed), 'row')} of table {name} {'is' if len(table.removed) == 1 else 'are'} gone"
-        weight = Weight.DAMAGE
-        yield Observation("rows-lost", name, weight, text, before=shorten(str(table.removed[0]), 100))
+        before = _keys(table, table.columns_left, table.removed)
+        yield Observation("rows-lost", name, Weight.DAMAGE, text, before=before)
     if table.changed:
         left, right = table.changed[0]
+        both = [c for c in table.columns_left if c in table.columns_right]
+        a = dict(zip(table.columns_left, left, strict=True))
+        b = dict(zip(table.columns_right, right, strict=True))
+        differing = [c for c in both if a[c] != b[c]]
         text = f"{plural(len(table.changed), 'row')} of table {name} changed"
-        before, after = shorten(str(left), 100), shorten(str(right), 100)
+        key = _keys(table, table.columns_left, [left])
+        before, after = (
+            shorten(f"{key}: " + ", ".join(f"{c} = {shown(c, side[c])}" for c in differing), 120) for side in (a, b)
+        )
         yield Observation("rows-changed", name, Weight.DOUBT, text, before=before, after=after)
     if table.added:
         text = f"{plural(len(table.added), 'row')} came into table {name}" + (" (visitors' data)" if visitors else "")
-        yield Observation("rows-new", name, Weight.NOTE, text, after=shorten(str(table.added[0]), 100))
+        yield Observation("rows-new", name, Weight.NOTE, text, after=_keys(table, table.columns_right, table.added))
+
+
+def _keys(table: TableDelta, columns: Sequence[str], rows: Sequence[Row], most: int = 4) -> str:
+    """The keys of the first rows: ``id 421, 422``."""
+    at = [columns.index(k) for k in table.key if k in columns]
+    names = ", ".join(k for k in table.key if k in columns)
+    keys = [" ".join(str(row[i]) for i in at) for row in rows[:most]]
+    return shorten(f"{names} {', '.join(keys)}" + (" …" if len(rows) > most else ""), 120)
+
+
+def shown(name: str, value: Any) -> str:
+    """A value for people; what is named like a secret is hidden."""
+    return HIDDEN if _SECRET.search(name) else shorten(str(value), 40)
 
 
 def settings_of(state: DatabaseState, model: SiteFile) -> dict[str, str]:
@@ -102,11 +126,15 @@ def compare_settings(before: Mapping[str, Any], after: Mapping[str, Any], prefix
             a, b = left.get(key), right.get(key)
             if key not in right:
                 text = f"the setting {place} is gone"
-                found.append(Observation("setting-lost", place, Weight.DAMAGE, text, before=shorten(str(a), 80)))
+                found.append(Observation("setting-lost", place, Weight.DAMAGE, text, before=shown(place, a)))
             elif key not in left:
                 text = f"the setting {place} is new"
-                found.append(Observation("setting-new", place, Weight.NOTE, text, after=shorten(str(b), 80)))
+                found.append(Observation("setting-new", place, Weight.NOTE, text, after=shown(place, b)))
             elif a != b:
-                text = f"the setting {place} was changed from {shorten(str(a), 40)} to {shorten(str(b), 40)}"
-                found.append(Observation("setting-changed", place, Weight.DAMAGE, text, before=str(a), after=str(b)))
+                text = f"the setting {place} was changed from {shown(place, a)} to {shown(place, b)}"
+                found.append(
+                    Observation(
+                        "setting-changed", place, Weight.DAMAGE, text, before=shown(place, a), after=shown(place, b)
+                    )
+                )
     return found

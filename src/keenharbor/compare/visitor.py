@@ -117,6 +117,8 @@ class Visitor:
         content = response.read(LARGEST_BODY)
         if not response.isclosed():
             self._close()
+            if response.length and len(content) < LARGEST_BODY:
+                raise VisitError(f"the answer was cut: {response.length} bytes are missing")
         return Answer(path, response.status, response.headers, content)
 
     def _keep_cookies(self, answer: Answer) -> None:

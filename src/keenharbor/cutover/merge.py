@@ -27,6 +27,11 @@ class CarriedOver:
     elsewhere: list[str] = field(default_factory=list)
 
     @property
+    def not_carried(self) -> int:
+        """Rows that are nowhere but in what was put aside."""
+        return len(self.aside) - self.trimmed
+
+    @property
     def rows(self) -> int:
         return sum(self.carried.values())
 

@@ -100,7 +100,7 @@ def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progr
                 f"the way back was interrupted: {error}", where=site.root, advice="keenharbor settle carries it on"
             ) from error
         close_journal(site)
-        detail = f"to snapshot {target.id}; {plural(carried.rows, 'row')} carried over, {len(carried.aside) - carried.trimmed} put aside"
+        detail = f"to snapshot {target.id}; {plural(carried.rows, 'row')} carried over, {carried.not_carried} put aside"
         append_log(site.work, site.name, "rollback", "done", detail, target.id)
     return _result(site, target, safety, carried, aside_file)
 
@@ -123,7 +123,14 @@ def _result(
     site: SiteView, target: Snapshot, safety: Snapshot, carried: CarriedOver, aside_file: Path | None
 ) -> RollbackResult:  # fmt: skip
     return RollbackResult(
-        site.name, target.id, safety.id, carried.carried, len(carried.aside) - carried.trimmed, carried.trimmed, str(aside_file) if aside_file else None,
-        tuple(carried.elsewhere), site.core_version(),
-        f"{site.model.runtime.name} {site.runtime_version()}",
-    )  # fmt: skip
+        site=site.name,
+        target=target.id,
+        safety=safety.id,
+        carried=carried.carried,
+        aside=carried.not_carried,
+        trimmed=carried.trimmed,
+        aside_file=str(aside_file) if aside_file else None,
+        elsewhere=tuple(carried.elsewhere),
+        core=site.core_version(),
+        runtime=f"{site.model.runtime.name} {site.runtime_version()}",
+    )

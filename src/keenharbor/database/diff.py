@@ -24,6 +24,7 @@ class TableDelta:
     removed: tuple[Row, ...] = ()
     changed: tuple[tuple[Row, Row], ...] = ()
     only_on: str | None = None
+    key: tuple[str, ...] = ()
 
     def __bool__(self) -> bool:
         return bool(self.added or self.removed or self.changed or self.only_on)
@@ -66,9 +67,9 @@ def row_delta(left: DatabaseState, right: DatabaseState) -> RowDelta:
 def _table_delta(name: str, left: DatabaseState, right: DatabaseState) -> TableDelta | None:
     a, b = left.schema.table(name), right.schema.table(name)
     if a is None and b is not None:
-        return TableDelta(name, (), b.columns, added=tuple(right.rows(name)), only_on="right")
+        return TableDelta(name, (), b.columns, added=tuple(right.rows(name)), only_on="right", key=b.key)
     if b is None and a is not None:
-        return TableDelta(name, a.columns, (), removed=tuple(left.rows(name)), only_on="left")
+        return TableDelta(name, a.columns, (), removed=tuple(left.rows(name)), only_on="left", key=a.key)
     assert a is not None and b is not None
     if a.kind == "internal":
         return None
@@ -87,7 +88,7 @@ def _table_delta(name: str, left: DatabaseState, right: DatabaseState) -> TableD
             added.append(row)
         elif encode_row([before[i] for i in pick_a]) != encode_row([row[i] for i in pick_b]):
             changed.append((before, row))
-    return TableDelta(name, a.columns, b.columns, tuple(added), tuple(by_key_a.values()), tuple(changed))
+    return TableDelta(name, a.columns, b.columns, tuple(added), tuple(by_key_a.values()), tuple(changed), key=a.key)
 
 
 def _differing_rows(name: str, left: DatabaseState, right: DatabaseState) -> tuple[Iterator[Row], Iterator[Row]]:

@@ -44,9 +44,9 @@ def _value(plain: Any) -> Value:
     if isinstance(plain, dict):
         ((kind, text),) = plain.items()
         if kind == "b":
-            return base64.b64decode(text)
+            return base64.b64decode(text, validate=True)
         if kind == "t":
-            return base64.b64decode(text).decode("utf-8", "surrogateescape")
+            return base64.b64decode(text, validate=True).decode("utf-8", "surrogateescape")
         return float(text)
     return plain  # type: ignore[no-any-return]
 

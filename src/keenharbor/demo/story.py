@@ -51,7 +51,8 @@ name = "a visitor borrows a seed, and gets a mail"
 writes = true
 steps = [
   { get = "/loans" },
-  { submit = "borrow", fields = { seed = "long-tom-carrot", name = "Trial Visitor", email = "trial@post.example" }, text = "Lent: Long Tom carrot", mail_to = "trial@post.example" },
+  { submit = "borrow", fields = { seed = "long-tom-carrot", name = "Trial Visitor", email = "trial@post.example" }, \
+text = "Lent: Long Tom carrot", mail_to = "trial@post.example" },
 ]
 """
 

@@ -60,7 +60,7 @@ def timing_plot(result: TrialResult) -> str:
         axes.plot(median(after), row - 0.14, "o", color="#b5532a", markersize=5, label="after" if row == 0 else None)
     axes.set_yticks(range(len(paths)), [f"{p[:44]}{'  ▲' if p in slow else ''}" for p in paths])
     axes.set_xscale("log")
-    ticks = [t for t in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10000)]
+    ticks = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10000)
     low, high = axes.get_xlim()
     shown = [t for t in ticks if low <= t <= high]
     axes.set_xticks(shown, [str(t) for t in shown])

@@ -39,8 +39,9 @@ def with_ini_value(text: str, key: str, value: str) -> str:
     for number, line in enumerate(lines):
         if header := re.match(r"\s*\[([^\]]+)\]", line):
             inside = header[1] == section
-        elif inside and (found := re.match(r"(\s*([^=:#;]+?)\s*[=:]\s*)(.*?)(\s*)$", line, re.DOTALL)):
-            if found[2].strip().lower() == name.lower():
-                lines[number] = found[1] + value + found[4]
-                return "".join(lines)
+            continue
+        found = re.match(r"(\s*([^=:#;]+?)\s*[=:][ \t]*)(.*?)(\s*)$", line, re.DOTALL) if inside else None
+        if found is not None and found[2].strip().lower() == name.lower():
+            lines[number] = found[1] + value + found[4]
+            return "".join(lines)
     raise KeyError(key)

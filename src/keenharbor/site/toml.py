@@ -66,7 +66,8 @@ def validated(model: type[Model], data: dict[str, Any], file: Path, what: str) -
     try:
         return model.model_validate(data)
     except ValidationError as errors:
-        first = errors.errors()[0]
+        # A key that is not known comes first: it is most often what the missing one was meant to be.
+        first = min(errors.errors(), key=lambda e: e["type"] != "extra_forbidden")
         keys = [k for k in first["loc"] if isinstance(k, str | int)]
         name = ".".join(str(k) for k in keys)
         message = first["msg"]

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
@@ -62,7 +63,7 @@ class Store:
         self._behind = tuple(behind)
         self._index: dict[ObjectId, Location] = {}
         self._read_packs: set[str] = set()
-        self._open_pack: tuple[str, Any] | None = None
+        self._open_pack: tuple[str, int] | None = None
         facts = folder / "store.json"
         try:
             found = json.loads(facts.read_bytes())
@@ -154,16 +155,21 @@ class Store:
             )
         file = self._pack_path(location.pack)
         if self._open_pack is None or self._open_pack[0] != location.pack:
-            if self._open_pack is not None:
-                self._open_pack[1].close()
-                self._open_pack = None
+            self._close_pack()
             try:
-                self._open_pack = (location.pack, file.open("rb"))
+                self._open_pack = (location.pack, os.open(file, os.O_RDONLY))
             except OSError as error:
                 raise DamagedError(f"a pack cannot be read: {error.strerror}", where=file) from error
-        handle = self._open_pack[1]
-        handle.seek(location.offset)
-        return unpack(location, handle.read(location.stored), wanted, file)
+        return unpack(location, os.pread(self._open_pack[1], location.stored, location.offset), wanted, file)
+
+    def _close_pack(self) -> None:
+        if self._open_pack is not None:
+            os.close(self._open_pack[1])
+            self._open_pack = None
+
+    def __del__(self) -> None:
+        if getattr(self, "_open_pack", None) is not None:
+            self._close_pack()
 
     def writing(self) -> ObjectWriter:
         """A writer for one run; use it in a ``with`` block."""

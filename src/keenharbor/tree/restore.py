@@ -54,6 +54,7 @@ def restore_tree(
         elif entry.kind == "link":
             part = temporary_name(target)
             os.symlink(entry.target or "", part)
+            os.utime(part, ns=(entry.mtime_ns, entry.mtime_ns), follow_symlinks=False)
             part.replace(target)
         else:
             _write_file(target, entry, read)

@@ -84,9 +84,14 @@ _KINDS = {stat.S_IFREG: "file", stat.S_IFDIR: "folder"}
 
 
 def pieces(file: Path) -> Iterator[bytes]:
-    """The content of ``file`` in pieces of at most `PIECE_SIZE` bytes."""
+    """The content of ``file`` in pieces of at most `PIECE_SIZE` bytes.
+
+    Not more than the file had when it was opened: one that grows as fast as it is read (a log) would never end.
+    """
     with file.open("rb", buffering=0) as source:
-        while piece := source.read(PIECE_SIZE):
+        left = os.fstat(source.fileno()).st_size
+        while left > 0 and (piece := source.read(min(PIECE_SIZE, left))):
+            left -= len(piece)
             yield piece
 
 

@@ -1,0 +1,211 @@
+"""What the tests share: running the built program, a scene with the made-up site, a small web server to look at."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import os
+import socketserver
+import sqlite3
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from keenharbor.demo.scene import Host, Scene, set_scene
+from keenharbor.demo.story import SHELF_CHECKS
+from keenharbor.site.load import open_site
+from keenharbor.site.view import SiteView
+
+PROGRAM = [sys.executable, "-m", "keenharbor.cli.main"]
+
+
+@dataclass(frozen=True)
+class Ran:
+    """How a run of the program ended."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+def environment(**more: str) -> dict[str, str]:
+    kept = {k: v for k, v in os.environ.items() if k in ("PATH", "HOME", "LANG", "LC_ALL", "TMPDIR")}
+    return {**kept, "PYTHONIOENCODING": "utf-8", **more}
+
+
+def harbor(folder: Path, *words: str | Path, code: int | None = 0, **env: str) -> Ran:
+    """Run the program in ``folder``; with ``code``, that must be its exit code."""
+    done = subprocess.run(
+        [*PROGRAM, *map(str, words)],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        encoding="utf-8",
+        stdin=subprocess.DEVNULL,
+        timeout=300,
+        env=environment(**env),
+        check=False,
+    )
+    ran = Ran(done.returncode, done.stdout, done.stderr)
+    if code is not None:
+        assert ran.code == code, f"exit code {ran.code}, expected {code}\n{ran.out}\n{ran.err}"
+    assert "Traceback" not in ran.err
+    return ran
+
+
+def describe(scene: Scene, checks: str = SHELF_CHECKS) -> None:
+    """Write the scene's site file, as the story does."""
+    words: list[str] = []
+    for version in ("2", "3"):
+        words += ["--launcher", f"{version}={scene.runtimes}/loam-{version}/bin/loam"]
+    reload = f"{sys.executable} {scene.host_program} reload --control {scene.control}"
+    harbor(
+        scene.folder,
+        *("init", "site", "--platform", "tansy.toml", "--name", "marrow-lane", "--feed", "feed/feed.json"),
+        *words,
+        *("--reload", reload),
+    )
+    with scene.site_file.open("a", encoding="utf-8") as file:
+        file.write(checks)
+
+
+@pytest.fixture
+def scene(tmp_path: Path) -> Scene:
+    """A described site, not served."""
+    made = set_scene(tmp_path / "scene")
+    describe(made)
+    return made
+
+
+@pytest.fixture(scope="module")
+def shared_scene(tmp_path_factory: pytest.TempPathFactory) -> Scene:
+    """A described site, not served, for tests that only read."""
+    made = set_scene(tmp_path_factory.mktemp("shared") / "scene")
+    describe(made)
+    return made
+
+
+@pytest.fixture
+def served(scene: Scene) -> Iterator[Scene]:
+    """A described site on its host."""
+    with Host(scene):
+        yield scene
+
+
+@pytest.fixture(scope="module")
+def site(shared_scene: Scene) -> SiteView:
+    return open_site(shared_scene.site_file)
+
+
+def plain_files(root: Path, leave_out: tuple[str, ...] = ("var/cache", "var/log")) -> dict[str, str]:
+    """Every file below ``root`` with mode and SHA-256; shares no code with the tool."""
+    found = {}
+    for path in sorted(root.rglob("*")):
+        name = path.relative_to(root).as_posix()
+        if path.is_file() and not name.startswith(leave_out):
+            found[name] = f"{path.stat().st_mode:o} {hashlib.sha256(path.read_bytes()).hexdigest()}"
+    return found
+
+
+def plain_dump(database: Path) -> list[str]:
+    """The database as SQL, by the engine's own module; shares no code with the tool."""
+    with contextlib.closing(sqlite3.connect(f"{database.as_uri()}?mode=ro", uri=True)) as connection:
+        return sorted(connection.iterdump())
+
+
+def state_of(scene: Scene) -> tuple[dict[str, str], list[str]]:
+    """All of the live site that counts."""
+    return plain_files(scene.root), plain_dump(scene.database)
+
+
+def query(database: Path, sql: str, *values: object) -> list[tuple[Any, ...]]:
+    with contextlib.closing(sqlite3.connect(database)) as connection, connection:
+        return connection.execute(sql, values).fetchall()
+
+
+@dataclass
+class Pages:
+    """A small web server: pages by path, as texts or functions; what was asked is noted."""
+
+    content: dict[str, Any] = field(default_factory=dict)
+    asked: list[tuple[str, str]] = field(default_factory=list)
+    address: str = ""
+
+    def answer(self, method: str, path: str, headers: Any, body: str) -> tuple[int, dict[str, str], bytes]:
+        self.asked.append((method, path))
+        any_other = self.content.get("*", (404, {}, "nothing here"))
+        found = self.content.get(path, self.content.get(path.split("?")[0], any_other))
+        if callable(found):
+            found = found(method, path, headers, body)
+        if isinstance(found, str | bytes):
+            found = (200, {}, found)
+        status, more, text = found
+        raw = text.encode() if isinstance(text, str) else text
+        return status, {"Content-Type": "text/html; charset=utf-8", **more}, raw
+
+
+@pytest.fixture
+def pages() -> Iterator[Pages]:
+    """An empty small web server."""
+    with serve_pages() as made:
+        yield made
+
+
+@contextlib.contextmanager
+def serve_pages() -> Iterator[Pages]:
+    made = Pages()
+
+    class Handler(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+        disable_nagle_algorithm = True
+
+        def respond(self) -> None:
+            length = int(self.headers.get("Content-Length") or 0)
+            status, headers, raw = made.answer(self.command, self.path, self.headers, self.rfile.read(length).decode())
+            self.send_response(status)
+            for name, value in headers.items():
+                self.send_header(name, value)
+            self.send_header("Content-Length", str(len(raw)))
+            self.end_headers()
+            self.wfile.write(raw)
+
+        do_GET = do_POST = respond
+
+        def log_message(self, format: str, *args: Any) -> None: ...
+
+    socketserver.TCPServer.allow_reuse_address = True
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    server.daemon_threads = True
+    made.address = f"http://127.0.0.1:{server.server_port}"
+    thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True)
+    thread.start()
+    try:
+        yield made
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+@pytest.fixture
+def write_tree() -> Callable[[Path, dict[str, str | bytes]], None]:
+    """Writes files by path."""
+
+    def write(root: Path, files: dict[str, str | bytes]) -> None:
+        for name, content in files.items():
+            path = root / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(content.encode() if isinstance(content, str) else content)
+
+    return write

@@ -1,0 +1,306 @@
+"""Looks: what a page says is read, noise is learnt, and each planted difference is found and nothing else."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from conftest import Pages
+from keenharbor.compare import (
+    Look,
+    Noise,
+    Observation,
+    Visitor,
+    Weight,
+    compare_pages,
+    learn_noise,
+    slower_pages,
+    take_look,
+)
+from keenharbor.compare.findings import group, verdict_of
+from keenharbor.compare.markup import read_markup
+from keenharbor.compare.visitor import VisitError
+from keenharbor.site.model import CheckPart, CheckStep, LookPart
+
+HEAD = '<html><head><title>{title}</title><link rel="stylesheet" href="/style.css"></head><body>'
+HOME = (
+    HEAD.format(title="Home")
+    + '<nav id="menu"><a href="/a">A</a> <a href="/b?x=1">B</a> <a href="http://elsewhere.example/">out</a></nav>'
+    + '<main id="content"><p>Welcome to the shed</p><img src="/pic.png">'
+    + '<section id="note"><p>A note</p></section></main>'
+    + '<form id="ask" method="post" action="/send"><input type="hidden" name="token" value="t1"><input name="q">'
+    + '<select name="s"><option value="1">x<option value="2" selected>y</select><textarea name="t">kept</textarea></form></body></html>'
+)
+
+
+def small_site(pages: Pages) -> None:
+    pages.content |= {
+        "/": HOME,
+        "/a": HEAD.format(title="A") + '<main id="content"><p>Page A</p><a href="/">home</a></main>',
+        "/b": HEAD.format(title="B") + '<main id="content"><p>Page B</p></main>',
+        "/style.css": (200, {"Content-Type": "text/css"}, "body{}"),
+        "/pic.png": (200, {"Content-Type": "image/png"}, b"png"),
+        "/send": "<h1>Thanks</h1>",
+    }
+
+
+def look(pages: Pages, checks: tuple[CheckPart, ...] = (), **options: Any) -> Look:
+    with Visitor(pages.address) as visitor:
+        return take_look(visitor, LookPart(**options), samples=2, checks=checks, learn=True)
+
+
+def difference(pages: Pages, change: Callable[[Pages], None]) -> list[Observation]:
+    small_site(pages)
+    first, second = look(pages), look(pages)
+    noise = learn_noise([first, second])
+    change(pages)
+    with Visitor(pages.address) as visitor:
+        after = take_look(visitor, LookPart(), also=tuple(second.pages), samples=2)
+    return compare_pages(second, after, noise)
+
+
+def test_what_a_page_says_is_read() -> None:
+    page = read_markup(HOME.replace("A note", "At http://x.example/a"), "http://x.example", "/")
+    assert page.title == "Home"
+    assert page.blocks["#content"].text == "Welcome to the shed"
+    assert page.blocks["#note"].text == "At {site}/a"
+    assert page.blocks["#menu"].links == ["/a", "/b?x=1", "http://elsewhere.example/"]
+    assert page.images() == ["/pic.png"]
+    assert page.assets == ["/style.css"]
+    assert page.forms["ask"].fields == {"token": "t1", "q": "", "s": "2", "t": "kept"}
+    assert (page.forms["ask"].method, page.forms["ask"].action) == ("post", "/send")
+
+
+def test_relative_links_and_the_sites_own_address_become_paths() -> None:
+    page = read_markup(
+        '<body><a href="c#top">1</a><a href="http://x.example/d">2</a><a href="?p=2">3</a>', "http://x.example", "/a/b"
+    )
+    assert page.links() == ["/a/c", "/d", "/a/b?p=2"]
+
+
+@pytest.mark.parametrize("text", ["", "<", "<p><b>unclosed", "\x00\x01", "<body><div id=x><div id=x>twice"])
+def test_broken_markup_is_no_crash(text: str) -> None:
+    read_markup(text, "http://x.example", "/")
+
+
+def test_a_look_follows_links_within_the_site_only(pages: Pages) -> None:
+    small_site(pages)
+    seen = look(pages)
+    assert sorted(seen.pages) == ["/", "/a", "/b?x=1"]
+    assert seen.assets == {"/pic.png": 200, "/style.css": 200}
+    assert all(p.loads for p in seen.pages.values())
+
+
+def test_endless_addresses_and_the_limit_end_a_look(pages: Pages) -> None:
+    count = itertools.count()
+    pages.content["/"] = lambda *_: (
+        f'<body><a href="/?page={next(count)}">next</a><a href="/deep/{next(count)}">deeper</a>'
+    )
+    pages.content["*"] = pages.content["/"]
+    assert len(look(pages, limit=7).pages) == 7
+
+
+def test_nothing_is_found_on_an_unchanged_site(pages: Pages) -> None:
+    assert difference(pages, lambda p: None) == []
+
+
+def test_what_changes_by_itself_is_noise_and_other_changes_beside_it_are_found(pages: Pages) -> None:
+    count = itertools.count()
+    clock = '<body><p id="clock">{}</p><p id="other">{}</p>'
+    pages.content["/"] = lambda *_: clock.format(next(count), "calm")
+    noise = learn_noise([look(pages), look(pages)])
+    assert noise.listing() == ["block #clock on /"]
+    before = look(pages)
+    assert compare_pages(before, look(pages), noise) == []
+    pages.content["/"] = lambda *_: clock.format(next(count), "changed")
+    assert {o.kind for o in compare_pages(before, look(pages), noise)} == {"text-changed"}
+
+
+def replace(path: str, old: str, new: str) -> Callable[[Pages], None]:
+    def change(pages: Pages) -> None:
+        assert old in pages.content[path]
+        pages.content[path] = pages.content[path].replace(old, new)
+
+    return change
+
+
+def put(path: str, answer: Any) -> Callable[[Pages], None]:
+    return lambda pages: pages.content.__setitem__(path, answer)
+
+
+@pytest.mark.parametrize(
+    ("change", "kind", "place", "weight"),
+    [
+        (replace("/", '<section id="note"><p>A note</p></section>', ""), "block-gone", "#note", Weight.DAMAGE),
+        (replace("/", "Welcome to the shed", "Welcome to the"), "text-lost", "#content", Weight.DAMAGE),
+        (replace("/", "Welcome", "Farewell"), "text-changed", "#content", Weight.DOUBT),
+        (replace("/", "<title>Home", "<title>House"), "title-changed", "title", Weight.DOUBT),
+        (replace("/", '<img src="/pic.png">', ""), "image-gone", "#content", Weight.DAMAGE),
+        (replace("/", '<input name="q">', ""), "field-lost", "ask", Weight.DAMAGE),
+        (replace("/", '<form id="ask"', '<form id="other"'), "form-gone", "ask", Weight.DAMAGE),
+        (replace("/", '<a href="/a">A</a>', "A"), "link-gone", "#menu", Weight.DOUBT),
+        (replace("/", "</main>", '</main><section id="extra">More</section>'), "block-new", "#extra", Weight.NOTE),
+        (replace("/", "</main>", '</main><a href="/new">new</a>'), "link-broken", "/new", Weight.DAMAGE),
+        (put("/a", (500, {}, "broken")), "page-fails", "status 500", Weight.DAMAGE),
+        (put("/a", (302, {"Location": "http://live.example/"}, "")), "redirect", "/a", Weight.DAMAGE),
+        (put("/a", (301, {"Location": "/a"}, "")), "redirect", "/a", Weight.DAMAGE),
+        (put("/style.css", (404, {}, "")), "file-broken", "/style.css", Weight.DAMAGE),
+        (put("/pic.png", (200, {"Content-Type": "image/png"}, b"")), "file-broken", "/pic.png", Weight.DAMAGE),
+    ],
+)
+def test_each_planted_difference_is_found(
+    pages: Pages, change: Callable[[Pages], None], kind: str, place: str, weight: Weight
+) -> None:  # fmt: skip
+    found = [(o.kind, o.place, o.weight) for o in difference(pages, change)]
+    assert (kind, place, weight) in found
+    assert len(found) <= 3, found
+
+
+def test_a_site_that_does_not_answer_is_a_finding_and_no_crash(pages: Pages) -> None:
+    small_site(pages)
+    before = look(pages)
+    with Visitor("http://127.0.0.1:9") as visitor:
+        after = take_look(visitor, LookPart(), also=tuple(before.pages))
+    found = compare_pages(before, after, Noise())
+    assert [o.kind for o in found if o.page][: len(before.pages)] == ["page-fails"] * len(before.pages)
+
+
+def test_a_stale_cache_is_found_although_it_hides_the_change(pages: Pages) -> None:
+    def cached(old: str, new: str) -> Callable[..., str]:
+        return lambda method, path, headers, body: new if headers.get("Cache-Control") == "no-cache" else old
+
+    found = difference(pages, put("/a", cached(HEAD.format(title="A") + '<main id="content"><p>Page A</p><a href="/">home</a></main>',
+                                               HEAD.format(title="A") + '<main id="content"><p>Page</p><a href="/">home</a></main>')))  # fmt: skip
+    assert {o.kind for o in found} == {"text-lost", "stale-cache"}
+
+
+def test_a_text_that_differs_by_the_version_only_is_as_it_should_be(pages: Pages) -> None:
+    small_site(pages)
+    pages.content["/b"] = '<body><p id="foot">Runs on Tansy 3.4</p>'
+    before = look(pages)
+    pages.content["/b"] = '<body><p id="foot">Runs on Tansy 4.0</p>'
+    assert compare_pages(before, look(pages), Noise(), {"3.4": "4.0"}) == []
+    assert compare_pages(before, look(pages), Noise()) != []
+
+
+def check(*steps: dict[str, Any]) -> CheckPart:
+    return CheckPart(name="visit", steps=[CheckStep(**s) for s in steps])
+
+
+@pytest.mark.parametrize(
+    ("steps", "problem"),
+    [
+        (({"get": "/", "text": "Welcome"}, {"submit": "ask", "fields": {"q": "x"}, "text": "Thanks"}), None),
+        (({"get": "/", "text": "Goodbye"},), "'Goodbye' is not on the page"),
+        (({"get": "/nowhere"},), "status 404, expected 200"),
+        (({"get": "/nowhere", "status": 404},), None),
+        (({"get": "/"}, {"submit": "login"}), "there is no form 'login'"),
+        (({"get": "/"}, {"submit": "ask", "fields": {"zip": "1"}}), "has no field zip"),
+        (({"get": "/", "mail_to": "a@b.example"},), "no mail to a@b.example"),
+        (({"get": "/away"},), "leads out of the site"),
+        (({"get": "/moved", "text": "Page A"},), None),
+    ],
+)
+def test_scripted_visits(pages: Pages, steps: tuple[dict[str, Any], ...], problem: str | None) -> None:
+    small_site(pages)
+    pages.content |= {
+        "/away": (302, {"Location": "http://live.example/x"}, ""),
+        "/moved": (302, {"Location": "/a"}, ""),
+    }
+    seen = look(pages, checks=(check(*steps),)).checks["visit"]
+    assert (seen.problem is None) if problem is None else (problem in (seen.problem or ""))
+
+
+def test_cookies_are_kept_within_a_visit_and_dropped_after(pages: Pages) -> None:
+    pages.content["/"] = lambda m, p, headers, b: (
+        200,
+        {"Set-Cookie": "who=ada; Path=/"},
+        headers.get("Cookie") or "none",
+    )
+    with Visitor(pages.address) as visitor:
+        assert [visitor.get("/").text, visitor.get("/").text] == ["none", "who=ada"]
+        visitor.forget()
+        assert visitor.get("/").text == "none"
+
+
+def test_odd_answers_are_errors_of_the_visit_or_texts() -> None:
+    import socket
+    import threading
+
+    listener = socket.create_server(("127.0.0.1", 0))
+    answers = [b"nonsense\r\n\r\n", b"HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nshort", b"HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=klingon\r\nContent-Length: 2\r\n\r\nhi"]  # fmt: skip
+
+    def serve() -> None:
+        for answer in answers:
+            connection, _ = listener.accept()
+            connection.recv(65536)
+            connection.sendall(answer)
+            connection.close()
+
+    thread = threading.Thread(target=serve, daemon=True)
+    thread.start()
+    address = f"http://127.0.0.1:{listener.getsockname()[1]}"
+    with listener:
+        for expected in (VisitError, VisitError):
+            with Visitor(address, timeout=5) as visitor, pytest.raises(expected):
+                visitor.get("/")
+        with Visitor(address, timeout=5) as visitor:
+            assert visitor.get("/").text == "hi"
+        thread.join(5)
+
+
+def observed(kind: str, place: str, page: str = "", weight: Weight = Weight.DAMAGE) -> Observation:
+    return Observation(kind, place, weight, f"{kind} at {place}", page)
+
+
+def test_the_same_difference_on_many_pages_is_one_finding_worst_first() -> None:
+    seen = [(observed("note", "x", weight=Weight.NOTE), None, None)]
+    seen += [(observed("block-gone", "#n", f"/{i}"), "core", None) for i in range(40)]
+    seen += [(observed("block-gone", "#n", "/other"), "runtime", None)]
+    found = group(seen)
+    assert [(f.kind, f.step, len(f.pages)) for f in found] == [
+        ("block-gone", "core", 40),
+        ("block-gone", "runtime", 1),
+        ("note", None, 0),
+    ]
+    assert len({f.id for f in found}) == 3
+    assert found[0] == type(found[0]).from_json(found[0].as_json())
+
+
+@pytest.mark.parametrize(
+    ("weights", "verdict"),
+    [
+        ((), "pass"),
+        ((Weight.NOTE,), "pass"),
+        ((Weight.NOTE, Weight.DOUBT), "review"),
+        ((Weight.DOUBT, Weight.DAMAGE), "fail"),
+    ],
+)
+def test_verdicts(weights: tuple[Weight, ...], verdict: str) -> None:
+    assert verdict_of(group((observed("k", str(n), weight=w), None, None) for n, w in enumerate(weights))) == verdict
+
+
+def test_slower_is_said_only_when_large_and_sure() -> None:
+    import random
+
+    chance = random.Random(3)
+
+    def times(median: float, count: int = 10) -> list[float]:
+        return [median * chance.lognormvariate(0, 0.2) for _ in range(count)]
+
+    before = {f"/{n}": times(0.02) for n in range(60)}
+    after = {f"/{n}": times(0.02) for n in range(60)}
+    assert slower_pages(before, after) == []
+    after["/7"] = times(0.06)
+    after["/8"] = times(0.021)
+    after["/9"] = times(0.02)[:9] + [2.0]
+    (found,) = slower_pages(before, after)
+    assert found.path == "/7"
+    assert 2 < found.ratio < 4
+    assert found.low < found.shift < found.high
+    assert slower_pages({"/x": [0.0001] * 10}, {"/x": [0.0009] * 10}) == [], "too small to matter"
+    assert slower_pages({"/x": [0.1]}, {"/x": [9.0]}) == [], "too few to be sure"
+    assert slower_pages({}, {}) == []

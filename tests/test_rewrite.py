@@ -1,0 +1,183 @@
+"""Rewriting addresses and paths: lengths, escapes and nesting stay right; nothing is rewritten that only looks alike."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import query
+from keenharbor.database import DatabasePlace, open_database, serialised
+from keenharbor.database.cells import cell_value, flat, with_part
+from keenharbor.database.rewrite import Rewriter, places_left, rewrite_database
+
+LIVE, CLONE = "http://127.0.0.1:8642", "http://127.0.0.1:50123"
+PLACES = {
+    LIVE: CLONE,
+    "127.0.0.1:8642": "127.0.0.1:50123",
+    "/srv/site": "/work/clones/x/site",
+    "/srv/data/live.db": "/work/x.db",
+}
+NAMED = {"https://seeds.example": CLONE, "seeds.example": "127.0.0.1:50123"}
+
+
+def php(value: Any) -> str:
+    return serialised.write(serialised.from_plain(value))
+
+
+@pytest.mark.parametrize(
+    ("before", "after"),
+    [
+        (f"see {LIVE}/about.", f"see {CLONE}/about."),
+        (f'<a href="{LIVE}">', f'<a href="{CLONE}">'),
+        ("//127.0.0.1:8642/x", "//127.0.0.1:50123/x"),
+        ("http://127.0.0.1:86421/", "http://127.0.0.1:86421/"),
+        ("/srv/site/media/a.png", "/work/clones/x/site/media/a.png"),
+        ("/srv/site", "/work/clones/x/site"),
+        ("/srv/site2/media", "/srv/site2/media"),
+        ("/srv/site-old/media", "/srv/site-old/media"),
+        ("/srv/site.old/media", "/srv/site.old/media"),
+        ("path=/srv/data/live.db", "path=/work/x.db"),
+        (r"http:\/\/127.0.0.1:8642\/x", r"http:\/\/127.0.0.1:50123\/x"),
+        ("http%3A%2F%2F127.0.0.1%3A8642%2Fx", "http%3A%2F%2F127.0.0.1%3A50123%2Fx"),
+        ("nothing of it", "nothing of it"),
+    ],
+)
+def test_plain_forms(before: str, after: str) -> None:
+    assert Rewriter(PLACES).text(before) == after
+
+
+@pytest.mark.parametrize(
+    ("before", "after"),
+    [
+        ("https://seeds.example/x", f"{CLONE}/x"),
+        ("host=seeds.example", "host=127.0.0.1:50123"),
+        ("write to desk@seeds.example", "write to desk@seeds.example"),
+        ("https://shop.seeds.example/", "https://shop.seeds.example/"),
+        ("https://seeds.example.org/", "https://seeds.example.org/"),
+        ("https://seeds.example:8443/", "https://seeds.example:8443/"),
+        ("visit seeds.example.", "visit 127.0.0.1:50123."),
+    ],
+)
+def test_names_of_hosts(before: str, after: str) -> None:
+    assert Rewriter(NAMED).text(before) == after
+
+
+def test_lengths_are_made_anew_at_every_depth() -> None:
+    inner = php({"home": LIVE + "/é", "deep": json.dumps({"u": LIVE}).replace("/", "\\/")})
+    outer = php({"a": inner, LIVE: [LIVE, 1, None, True]})
+    whole = json.dumps({"cell": outer})
+    done = json.loads(Rewriter(PLACES).text(whole))["cell"]
+    value = cell_value(done)
+    assert value[CLONE] == {"0": CLONE, "1": 1, "2": None, "3": True}
+    assert cell_value(value["a"])["home"] == CLONE + "/é"
+    assert json.loads(cell_value(value["a"])["deep"]) == {"u": CLONE}
+    assert LIVE not in done
+
+
+def test_objects_keep_their_shape() -> None:
+    text = f'O:3:"Box":1:{{s:3:"url";s:{len(LIVE)}:"{LIVE}";}}'
+    assert Rewriter(PLACES).text(text) == f'O:3:"Box":1:{{s:3:"url";s:{len(CLONE)}:"{CLONE}";}}'
+
+
+def test_json_keeps_its_form() -> None:
+    text = '{ "a":"' + LIVE.replace("/", "\\/") + '",\n  "b": "caf\\u00e9", "n": 1.50 }'
+    assert Rewriter(PLACES).text(text) == text.replace("8642", "50123")
+
+
+def test_a_wrong_length_is_plain_text() -> None:
+    assert Rewriter(PLACES).text(f's:5:"{LIVE}";') == f's:5:"{CLONE}";'
+
+
+def test_places_that_are_left_are_found() -> None:
+    rewriter = Rewriter(PLACES)
+    assert rewriter.left_in(b"\x00\xff" + LIVE.encode() + b"\x01")
+    assert not rewriter.left_in(b"http://127.0.0.1:86420")
+
+
+nodes = st.recursive(
+    st.none()
+    | st.booleans()
+    | st.integers(-(2**40), 2**40)
+    | st.text(max_size=12)
+    | st.sampled_from([LIVE, LIVE + "/x", "/srv/site/a"]),
+    lambda inner: st.dictionaries(st.text(max_size=5) | st.integers(0, 99), inner, max_size=4),
+    max_leaves=12,
+)
+
+
+@given(nodes)
+def test_serialised_values_come_back(value: Any) -> None:
+    text = php(value)
+    assert serialised.write(serialised.parse(text)) == text
+    if isinstance(value, str):
+        assert serialised.plain(serialised.parse(text)) == value
+
+
+@given(nodes)
+def test_rewriting_a_value_is_rewriting_its_texts(value: Any) -> None:
+    rewriter = Rewriter(PLACES)
+
+    def by_hand(v: Any) -> Any:
+        if isinstance(v, dict):
+            return {by_hand(k): by_hand(x) for k, x in v.items()}
+        return v.replace(LIVE, CLONE).replace("/srv/site", "/work/clones/x/site") if isinstance(v, str) else v
+
+    assert rewriter.text(php(value)) == php(by_hand(value))
+    assert json.loads(rewriter.text(json.dumps({"v": value}))) == json.loads(json.dumps({"v": by_hand(value)}))
+
+
+@given(st.text(alphabet='sabiNOdC:;{}"0123456789\\é', max_size=40))
+def test_whatever_looks_like_a_value_does_no_harm(text: str) -> None:
+    assert Rewriter(PLACES).text(text) == text
+    try:
+        assert serialised.write(serialised.parse(text)) == text
+    except serialised.NotSerialised:
+        pass
+
+
+@pytest.mark.parametrize(
+    ("cell", "path", "value", "after"),
+    [
+        ('{"per_page": 12, "x": {"y": [1, 2]}}', "x.y.1", 9, '{"per_page": 12, "x": {"y": [1, 9]}}'),
+        ('{"u": "a\\/b", "n": 1}', "n", 2, '{"u": "a\\/b", "n": 2}'),
+        (
+            'a:1:{s:1:"k";a:2:{i:0;s:4:"Herb";i:1;s:4:"bean";}}',
+            "k.0",
+            "herbs",
+            'a:1:{s:1:"k";a:2:{i:0;s:5:"herbs";i:1;s:4:"bean";}}',
+        ),
+        ("plain", "", "other", "other"),
+    ],
+)
+def test_a_part_of_a_cell_is_set(cell: str, path: str, value: Any, after: str) -> None:
+    assert with_part(cell, path.split(".") if path else [], value) == after
+
+
+@pytest.mark.parametrize(("cell", "path"), [('{"a": 1}', "b"), ("a:0:{}", "x"), ("plain", "x"), ("[1]", "3")])
+def test_a_part_that_is_not_there_is_an_error(cell: str, path: str) -> None:
+    with pytest.raises(KeyError):
+        with_part(cell, path.split("."), "v")
+
+
+def test_leaves_of_a_value() -> None:
+    assert flat({"a": {"b": [1, 2]}, "c": "x"}) == {"a.b.0": 1, "a.b.1": 2, "c": "x"}
+    assert flat("plain") == {"": "plain"}
+
+
+def test_a_database_is_rewritten_cell_by_cell_and_counted(tmp_path: Path) -> None:
+    path = tmp_path / "a.db"
+    query(path, "CREATE TABLE settings (name TEXT PRIMARY KEY, value TEXT)")
+    query(path, "CREATE TABLE files (data BLOB, note TEXT)")
+    query(path, "INSERT INTO settings VALUES ('address', ?), (?, 'key too'), ('other', 'x')", LIVE, LIVE + "/k")
+    query(path, "INSERT INTO files VALUES (?, 'a'), (?, ?)", LIVE.encode(), b"\xff\x00" + LIVE.encode(), php([LIVE]))
+    database = open_database(DatabasePlace("sqlite", path))
+    counts = rewrite_database(database, Rewriter(PLACES))
+    assert counts == {"settings.value": 1, "settings.name": 1, "files.data": 1, "files.note": 1}
+    assert query(path, "SELECT value FROM settings WHERE name = 'address'") == [(CLONE,)]
+    assert query(path, "SELECT note FROM files WHERE note <> 'a'") == [(php([CLONE]),)]
+    assert places_left(database, Rewriter(PLACES)) == ["files.data"], "packed bytes are told of, not passed over"

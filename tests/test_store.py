@@ -1,0 +1,190 @@
+"""The store: what is put in comes out, nothing is stored twice, and no damage passes for sound."""
+
+from __future__ import annotations
+
+import random
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
+from keenharbor.base.locks import held
+from keenharbor.base.progress import Silent
+from keenharbor.snapshot import verify_store
+from keenharbor.store import Damage, Store, object_id
+from keenharbor.store.packs import HEAD
+
+
+def fill(store: Store, contents: list[bytes]) -> list[str]:
+    with store.writing() as writer:
+        return [writer.add(c) for c in contents]
+
+
+@given(st.lists(st.binary(max_size=5000), max_size=20))
+@settings(max_examples=40, deadline=None)
+def test_what_is_added_is_read_back(tmp_path_factory: pytest.TempPathFactory, contents: list[bytes]) -> None:
+    folder = tmp_path_factory.mktemp("store") / "s"
+    ids = fill(Store.create(folder), contents)
+    again = Store(folder)
+    assert [again.read(i) for i in ids] == contents
+
+
+def test_the_same_content_is_stored_once_within_and_between_runs(tmp_path: Path) -> None:
+    folder = tmp_path / "s"
+    with Store.create(folder).writing() as writer:
+        first = [writer.add(b"seed" * 100), writer.add(b"seed" * 100)]
+        assert writer.added_objects == 1
+    with Store(folder).writing() as writer:
+        assert writer.add(b"seed" * 100) == first[0]
+        assert writer.added_objects == 0
+    assert len(Store(folder).pack_files()) == 1
+
+
+def test_small_objects_share_a_pack(tmp_path: Path) -> None:
+    store = Store.create(tmp_path / "s")
+    fill(store, [str(n).encode() for n in range(2000)])
+    files = [p for p in (tmp_path / "s").rglob("*") if p.is_file()]
+    assert len(files) < 10
+
+
+def test_a_store_behind_another_gives_its_objects_and_is_not_copied(tmp_path: Path) -> None:
+    base = Store.create(tmp_path / "base")
+    (identity,) = fill(base, [b"old"])
+    front = Store.create(tmp_path / "front", behind=[base])
+    with front.writing() as writer:
+        assert writer.add(b"old") == identity
+        writer.add(b"new")
+        assert writer.added_objects == 1
+    assert front.read(identity) == b"old"
+
+
+def test_a_missing_index_is_made_anew(tmp_path: Path) -> None:
+    folder = tmp_path / "s"
+    ids = fill(Store.create(folder), [b"a", b"b" * 9000])
+    for index in (folder / "index").iterdir():
+        index.unlink()
+    assert [Store(folder).read(i) for i in ids] == [b"a", b"b" * 9000]
+    assert list((folder / "index").iterdir())
+
+
+def test_an_index_that_points_elsewhere_never_gives_wrong_content(tmp_path: Path) -> None:
+    folder = tmp_path / "s"
+    ids = fill(Store.create(folder), [b"first", b"second"])
+    (index,) = (folder / "index").iterdir()
+    index.write_text(index.read_text().replace(ids[0], "x").replace(ids[1], ids[0]).replace("x", ids[1]))
+    with pytest.raises(DamagedError):
+        Store(folder).read(ids[0])
+    told = verify_store(Store(folder), Silent())
+    assert "index did not fit" in told.damages[0]
+    assert Store(folder).read(ids[0]) == b"first"
+
+
+def test_nothing_is_visible_before_the_pack_is_sealed(tmp_path: Path) -> None:
+    store = Store.create(tmp_path / "s")
+    writer = store.writing()
+    identity = writer.__enter__().add(b"unfinished")
+    assert not Store(tmp_path / "s").has(identity)
+    assert list((tmp_path / "s" / "staging").glob("*.part"))
+    assert store.collect_staging() >= 0
+    assert not list((tmp_path / "s" / "staging").glob("*.part"))
+
+
+def test_an_error_discards_the_open_pack(tmp_path: Path) -> None:
+    store = Store.create(tmp_path / "s")
+    with pytest.raises(ValueError, match="stop"), store.writing() as writer:
+        writer.add(b"x")
+        raise ValueError("stop")
+    assert not list((tmp_path / "s" / "staging").iterdir())
+    assert not store.pack_files()
+
+
+def test_every_flipped_bit_is_found_and_never_read_as_good(tmp_path: Path) -> None:
+    folder = tmp_path / "s"
+    chance = random.Random(7)
+    contents = [chance.randbytes(chance.randint(0, 400)) + b"pod " * chance.randint(0, 200) for _ in range(30)]
+    store = Store.create(folder)
+    ids = fill(store, contents)
+    store.write_document("snapshots", "one", {"tree": ids, "note": "é"})
+    targets = [p for p in folder.rglob("*") if p.suffix in (".pack", ".json") and p.name != "store.json"]
+    for _ in range(150):
+        target = chance.choice(targets)
+        before = target.read_bytes()
+        at = chance.randrange(len(before) * 8)
+        flipped = bytearray(before)
+        flipped[at // 8] ^= 1 << (at % 8)
+        target.write_bytes(flipped)
+        damaged = Store(folder)
+        found = [item for _, item in damaged.check() if isinstance(item, Damage)]
+        try:
+            damaged.read_document("snapshots", "one")
+        except DamagedError:
+            found.append(Damage("one.json", 0, "damaged"))
+        assert found, f"bit {at} of {target.name} was not missed"
+        for identity, content in zip(ids, contents, strict=True):
+            try:
+                assert Store(folder).read(identity) == content
+            except DamagedError:
+                continue
+        target.write_bytes(before)
+    assert not [i for _, i in Store(folder).check() if isinstance(i, Damage)]
+
+
+def test_a_cut_pack_is_told_of_and_what_stands_before_the_cut_is_read(tmp_path: Path) -> None:
+    folder = tmp_path / "s"
+    ids = fill(Store.create(folder), [b"whole", b"cut off" * 50])
+    (pack,) = Store(folder).pack_files()
+    pack.write_bytes(pack.read_bytes()[:-5])
+    damages = [i.what for _, i in Store(folder).check() if isinstance(i, Damage)]
+    assert any("head is damaged" in d for d in damages)
+    assert Store(folder).read(ids[0]) == b"whole"
+    with pytest.raises(DamagedError, match="missing|ends early"):
+        Store(folder).read(ids[1])
+
+
+def test_a_head_can_be_read_by_hand(tmp_path: Path) -> None:
+    folder = tmp_path / "s"
+    fill(Store.create(folder), [b"plain"])
+    (pack,) = Store(folder).pack_files()
+    mark, digest, codec, stored, plain = HEAD.unpack(pack.read_bytes()[: HEAD.size])
+    assert (mark, digest.hex(), codec, stored, plain) == (b"KHO1", object_id(b"plain"), 0, 5, 5)
+
+
+def test_a_folder_with_other_things_is_refused(tmp_path: Path) -> None:
+    (tmp_path / "holiday.jpg").write_text("x")
+    with pytest.raises(UsageError, match="not empty"):
+        Store.create(tmp_path)
+    assert [p.name for p in tmp_path.iterdir()] == ["holiday.jpg"]
+
+
+def test_another_format_is_refused(tmp_path: Path) -> None:
+    Store.create(tmp_path / "s")
+    (tmp_path / "s" / "store.json").write_text('{"format": 99}')
+    with pytest.raises(UsageError, match="format 99"):
+        Store(tmp_path / "s")
+
+
+def test_there_is_no_store_yet(tmp_path: Path) -> None:
+    with pytest.raises(UsageError, match="no store here yet"):
+        Store(tmp_path)
+
+
+def test_a_store_is_private(tmp_path: Path) -> None:
+    store = Store.create(tmp_path / "s")
+    fill(store, [b"x"])
+    store.write_document("snapshots", "one", {})
+    for path in (tmp_path / "s").rglob("*"):
+        assert path.stat().st_mode & 0o077 == 0, path
+
+
+def test_a_lock_is_held_once_and_freed_at_the_end(tmp_path: Path) -> None:
+    lock = tmp_path / "locks" / "a.lock"
+    with held(lock, "the thing"):
+        with (
+            pytest.raises(KeenHarborError, match="the thing is in use by another run \\(process"),
+            held(lock, "the thing"),
+        ):
+            pass
+    with held(lock, "the thing", wait_seconds=1):
+        pass
