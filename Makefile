@@ -24,7 +24,7 @@ lint: environment
 	$(BIN)/lint-imports --no-cache
 
 test: lint
-	$(BIN)/python -m pytest -n 2 --dist loadgroup
+	$(BIN)/python -m pytest -n 2 --dist loadfile
 
 clean:
 	rm -rf $(VENV) harbor-demo

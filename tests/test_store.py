@@ -180,11 +180,11 @@ def test_a_store_is_private(tmp_path: Path) -> None:
 
 def test_a_lock_is_held_once_and_freed_at_the_end(tmp_path: Path) -> None:
     lock = tmp_path / "locks" / "a.lock"
-    with held(lock, "the thing"):
-        with (
-            pytest.raises(KeenHarborError, match="the thing is in use by another run \\(process"),
-            held(lock, "the thing"),
-        ):
-            pass
+    with (
+        held(lock, "the thing"),
+        pytest.raises(KeenHarborError, match="the thing is in use by another run \\(process"),
+        held(lock, "the thing"),
+    ):
+        pass
     with held(lock, "the thing", wait_seconds=1):
         pass

@@ -47,7 +47,7 @@ def make(session: Session, wanted: str, port: int | None) -> None:
             f"{plural(len(made.facts.rewritten_files), 'file')} and {plural(cells, 'cell')} rewritten to {made.address}"
         )
         for place in made.facts.opaque:
-            out.print(show.mark("caution", f"could not be rewritten: {place}"))
+            out.print(show.said("caution", f"could not be rewritten: {place}"))
         show.next_step(out, f"keenharbor clone open {made.id}")
 
     session.show(dataclasses.asdict(made.facts), render)

@@ -55,12 +55,12 @@ def _render_drift(out: Console, drift: Drift, snapshot: str, old: str) -> None:
     if not drift:
         out.print("none: live is as it was rehearsed")
     for area, count in sorted(drift.files.items()):
-        out.print(show.mark("note", f"{plural(count, 'file')} of {area}"))
+        out.print(show.said("note", f"{plural(count, 'file')} of {area}"))
     for table, counts in sorted(drift.rows.items()):
         told = ", ".join(f"{n:,} {what}" for what, n in counts.items() if n)
-        out.print(show.mark("note", f"table {table}: {told}"))
+        out.print(show.said("note", f"table {table}: {told}"))
     for what in drift.serious[:8]:
-        out.print(show.mark("caution", what))
+        out.print(show.said("caution", what))
     out.print()
 
 
@@ -78,7 +78,7 @@ def _render(out: Console, result: CutoverResult) -> None:
         ("safety", Text(f"snapshot {result.safety}: live just before")),
     ])  # fmt: skip
     if result.checks_left_out:
-        out.print(show.mark("note", f"not done on live, because they write: {', '.join(result.checks_left_out)}"))
+        out.print(show.said("note", f"not done on live, because they write: {', '.join(result.checks_left_out)}"))
     for note in result.notes:
-        out.print(show.mark("note", note.text))
+        out.print(show.said("note", note.text))
     show.next_step(out, "look at the site; to go back: keenharbor rollback")

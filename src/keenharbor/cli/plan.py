@@ -56,7 +56,7 @@ def draft(
         show.headline(console, "done" if not open_ones else "caution", f"{out}: {plural(len(made.step), 'step')}")
         _steps(console, made)
         for name in open_ones:
-            console.print(show.mark("caution", f"still open: what becomes of {name}? See the comment in {out}"))
+            console.print(show.said("caution", f"still open: what becomes of {name}? See the comment in {out}"))
         show.next_step(console, f"read {out}, then: keenharbor trial run")
 
     session.show({"plan": str(out), "open": open_ones, **made.model_dump(mode="json")}, render)

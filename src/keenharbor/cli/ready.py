@@ -55,7 +55,7 @@ def ready(session: Session, core: str | None, runtime: str | None, extensions: t
 
 
 def _render(out: Console, found: Readiness, runtime: str) -> None:
-    goal = f"core {found.core_now} → {found.core}, {runtime} {found.runtime_now} → {found.runtime}"
+    goal = f"core {_moves(found.core_now, found.core)}, {runtime} {_moves(found.runtime_now, found.runtime)}"
     show.headline(out, found.verdict.value, goal)
     rows = []
     for check in found.checks:
@@ -70,7 +70,12 @@ def _render(out: Console, found: Readiness, runtime: str) -> None:
         out, ("name", "decision", "reason"),
         [(d.name, Text(_decision(d), style="bold" if d.open else ""), d.reason) for d in order],
     )  # fmt: skip
-    show.next_step(out, f"keenharbor plan draft --core {found.core} --runtime {found.runtime}")
+    target = " ".join(("--core", found.core, "--runtime", found.suggested_runtime, *found.proposals))
+    show.next_step(out, f"keenharbor {'ready' if found.verdict == 'blocked' else 'plan draft'} {target}")
+
+
+def _moves(now: str, then: str) -> str:
+    return now if now == then else f"{now} → {then}"
 
 
 def _decision(decision: Decision) -> str:

@@ -53,5 +53,5 @@ def _render(out: Console, result: RollbackResult, old: str) -> None:
         out.print()
         out.print(Text("What else had changed since, and went with the way back:", style="dim"))
         for line in result.elsewhere:
-            out.print(show.mark("note", line))
+            out.print(show.said("note", line))
     show.next_step(out, "look at the site; keenharbor log tells what was done")

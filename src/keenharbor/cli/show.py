@@ -23,15 +23,13 @@ SYMBOLS = {
 def mark(word: str, shown: str | None = None) -> Text:
     """A verdict: symbol, word, and (as a help only) colour."""
     symbol, colour = SYMBOLS.get(word, ("·", ""))
-    return Text(f"{symbol} {shown or word}", style=f"bold {colour}".strip())
+    return Text(f"{symbol} {word if shown is None else shown}", style=f"bold {colour}".strip())
 
 
 def headline(out: Console, verdict: str, text: str) -> None:
     """The outcome on a line of its own, between blank lines."""
     out.print()
-    line = mark(verdict, verdict.upper())
-    line.append("  " + text, style="default not bold")
-    out.print(line)
+    out.print(Text.assemble(mark(verdict, verdict.upper()), "  " + text))
     out.print()
 
 
@@ -50,10 +48,30 @@ def pairs(out: Console, rows: Iterable[tuple[str, RenderableType]]) -> None:
     out.print(table)
 
 
+def beside(out: Console, left: RenderableType, right: RenderableType) -> None:
+    """Two things side by side."""
+    grid = Table.grid(padding=(0, 6))
+    grid.add_row(left, right)
+    out.print(grid)
+
+
 def table(
-    out: Console, columns: Sequence[str], rows: Iterable[Sequence[RenderableType]], right: Sequence[int] = (),
+    out: Console,
+    columns: Sequence[str],
+    rows: Iterable[Sequence[RenderableType]],
+    right: Sequence[int] = (),
     keep: Sequence[int] = (0,),
-) -> None:  # fmt: skip
+) -> None:
+    """Print `made_table`."""
+    out.print(made_table(columns, rows, right, keep))
+
+
+def made_table(
+    columns: Sequence[str],
+    rows: Iterable[Sequence[RenderableType]],
+    right: Sequence[int] = (),
+    keep: Sequence[int] = (0,),
+) -> Table:
     """A plain table; columns in ``right`` are numbers, those in ``keep`` are not folded."""
     made = Table(box=None, padding=(0, 2, 0, 0), header_style="dim", pad_edge=False)
     for number, name in enumerate(columns):
@@ -65,45 +83,53 @@ def table(
         )
     for row in rows:
         made.add_row(*row)
-    out.print(made)
+    return made
+
+
+_TOLD_IN_TEXT = ("setting-", "slower", "page-fails")
 
 
 def findings(out: Console, found: Sequence[Finding]) -> None:
-    """Findings one below the other: weight, what, where, by which step."""
+    """Findings one below the other: weight and what; below it by which step, where, and both sides."""
     for finding in found:
-        line = mark(finding.weight.value)
-        line.append("  " + finding.text, style="default not bold")
+        line = Table.grid(padding=(0, 2))
+        line.add_column(min_width=8, no_wrap=True)
+        line.add_column(overflow="fold")
+        line.add_row(mark(finding.weight.value), finding.text)
         out.print(line)
         told = []
-        if finding.step:
-            told.append(
-                (
-                    "step",
-                    finding.step
-                    + (f" (could not be seen since {finding.hidden_since})" if finding.hidden_since else ""),
-                )
-            )
-        if finding.pages:
-            told.append(("pages", pages_of(finding)))
+        by = [f"by {finding.step}" if finding.step else ""]
+        by += [f"(could not be seen since {finding.hidden_since})" if finding.hidden_since else ""]
+        by += [
+            f"on {pages_of(finding)}"
+            if len(finding.pages) > 1 or (finding.pages and finding.pages[0] not in finding.text)
+            else ""
+        ]
+        if any(by):
+            told.append(("where", " ".join(part for part in by if part)))
         if finding.kind == "edit-wiped":
             told += [
                 ("edit", line[:100]) for line in finding.before.splitlines() if line[:1] == "+" and line[:2] != "++"
             ]
+        elif finding.kind.startswith(_TOLD_IN_TEXT):
+            pass
         elif finding.before:
             told += [("before", finding.before), ("after", finding.after or "(nothing)")]
         elif finding.after and finding.after not in finding.text:
-            told.append(("said", finding.after))
-        details = Table.grid(padding=(0, 2))
-        details.add_column(style="dim", no_wrap=True, min_width=6)
-        details.add_column(overflow="fold")
-        for name, value in told:
-            details.add_row(name, value)
+            told.append(("what", finding.after))
         if told:
-            grid = Table.grid()
-            grid.add_column(min_width=10)
-            grid.add_column(overflow="fold")
-            grid.add_row("", details)
-            out.print(grid)
+            details = Table.grid(padding=(0, 2))
+            details.add_column(min_width=8)
+            details.add_column(style="dim", no_wrap=True, min_width=6)
+            details.add_column(overflow="fold")
+            for name, value in told:
+                details.add_row("", name, value)
+            out.print(details)
+
+
+def said(verdict: str, text: str) -> Text:
+    """A sentence behind the symbol of a verdict; only the symbol is coloured."""
+    return Text.assemble(mark(verdict, ""), text)
 
 
 def pages_of(finding: Finding, most: int = 3) -> str:
@@ -114,6 +140,4 @@ def pages_of(finding: Finding, most: int = 3) -> str:
 
 def next_step(out: Console, text: str) -> None:
     out.print()
-    line = Text("next:  ", style="dim")
-    line.append(text, style="bold")
-    out.print(line)
+    out.print(Text.assemble(("next:  ", "dim"), (text, "bold")))

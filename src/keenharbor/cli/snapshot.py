@@ -83,7 +83,7 @@ def _left_out(out: Console, facts: dict[str, object]) -> None:
         if isinstance(listed, list) and listed:
             weight = "note" if key == "left_out" else "caution"
             more = f" and {len(listed) - 5} more" if len(listed) > 5 else ""
-            out.print(show.mark(weight, f"{words}: {', '.join(map(str, listed[:5]))}{more}"))
+            out.print(show.said(weight, f"{words}: {', '.join(map(str, listed[:5]))}{more}"))
 
 
 @harbor_command(snapshot, name="list")
@@ -169,7 +169,7 @@ def _render_verify(out: Console, found: Verification) -> None:
     what = f"{plural(found.objects, 'sound object')} in {plural(found.snapshots, 'readable snapshot')}"
     show.headline(out, "good" if found.good else "damaged", what)
     for damage in found.damages:
-        out.print(show.mark("damage", damage))
+        out.print(show.said("damage", damage))
     for identity, places in found.hurt.items():
         more = f" and {len(places) - 5} more" if len(places) > 5 else ""
         out.print(Text(f"snapshot {identity} is hurt: {', '.join(places[:5])}{more}"))

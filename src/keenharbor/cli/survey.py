@@ -49,15 +49,16 @@ def _render(out: Console, found: Survey) -> None:
     )
     show.table(out, ("name", "version", "state", "pending", "wants core"), [_row(i) for i in order], keep=(0, 1, 2))
 
-    show.heading(out, "Files by area")
-    show.table(
-        out, ("area", "files", "size"), [(a, f"{n:,}", size(b)) for a, (n, b) in found.areas.items()], right=(1, 2)
+    out.print()
+    shown = list(found.tables.items())[:12]
+    more = len(found.tables) - len(shown)
+    areas = show.made_table(
+        ("area", "files", "size"), [(a, f"{n:,}", size(b)) for a, (n, b) in found.areas.items()], right=(1, 2)
     )
-    show.heading(out, "Rows by table")
-    shown = list(found.tables.items())
-    show.table(out, ("table", "rows"), [(t, f"{n:,}") for t, n in shown[:12]], right=(1,))
-    if len(shown) > 12:
-        out.print(f"and {plural(len(shown) - 12, 'more table')} (--json lists all)")
+    tables = show.made_table(("table", "rows"), [(t, f"{n:,}") for t, n in shown], right=(1,))
+    show.beside(out, areas, tables)
+    if more > 0:
+        out.print(f"and {plural(more, 'more table')} (--json lists all)")
 
     show.heading(out, f"Local edits ({len(found.edits)})")
     if not found.edits:
@@ -66,14 +67,15 @@ def _render(out: Console, found: Survey) -> None:
         out.print(
             show.mark("caution", edit.path), Text("removed here" if edit.removed else f"of {edit.package}", style="dim")
         )
-        for line in edit.diff.splitlines()[2:10]:
+        for line in edit.diff.rstrip().splitlines()[2:10]:
             colour = {"+": "green", "-": "red"}.get(line[:1], "dim")
             out.print(Text("    " + line, style=colour))
     for note in found.unchecked:
-        out.print(show.mark("caution", f"not checked: {note}"))
+        out.print(show.said("caution", f"not checked: {note}"))
     for path in found.unreadable:
-        out.print(show.mark("caution", f"could not be read: {path}"))
-    show.next_step(out, "keenharbor ready --core VERSION --runtime VERSION")
+        out.print(show.said("caution", f"could not be read: {path}"))
+    newest = found.core_newest or "VERSION"
+    show.next_step(out, f"keenharbor ready --core {newest}")
 
 
 def _row(found: Installation) -> tuple[Text | str, ...]:

@@ -16,6 +16,8 @@ from keenharbor.site.log import append_log
 from keenharbor.snapshot import TakeOptions, find_snapshot, list_snapshots, take_snapshot
 from keenharbor.trial import TrialOptions, TrialResult, find_trial, list_trials, read_plan, run_trial
 
+LONG = 8
+
 
 @click.group(name="trial", context_settings={"help_option_names": ["-h", "--help"]})
 def trial() -> None:
@@ -104,22 +106,22 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
     proof = result.isolation
     show.heading(out, "Live")
     if proof.untouched:
-        out.print(show.mark("good", f"untouched: fingerprint {proof.live_before} before and after"))
+        out.print(show.said("good", f"untouched: fingerprint {proof.live_before} before and after"))
     else:
         cause = (
             "visitors were at work" if proof.only_visitors else "not by the clone, which cannot reach it; look who did"
         )
-        out.print(show.mark("caution", f"changed meanwhile ({cause}): {', '.join(proof.differences[:4])}"))
+        out.print(show.said("caution", f"changed meanwhile ({cause}): {', '.join(proof.differences[:4])}"))
     cells = sum(proof.rewritten_cells.values())
-    out.print(
-        show.mark("good" if not proof.traces else "damage",
-                  f"{plural(proof.rewritten_files, 'file')} and {plural(cells, 'cell')} of the clone rewritten; "
-                  + (f"of live is left: {', '.join(proof.traces[:3])}" if proof.traces else "nothing of live was left in it"))
-    )  # fmt: skip
-    out.print(show.mark("good", f"{plural(len(proof.mails), 'mail')} caught, none sent"))
+    left = f"of live is left: {', '.join(proof.traces[:3])}" if proof.traces else "nothing of live was left in it"
+    rewritten = f"{plural(proof.rewritten_files, 'file')} and {plural(cells, 'cell')} of the clone rewritten; {left}"
+    out.print(show.said("damage" if proof.traces else "good", rewritten))
+    out.print(show.said("good", f"{plural(len(proof.mails), 'mail')} caught, none sent"))
     if result.noise:
         out.print(Text(f"noise left out: {'; '.join(result.noise)}", style="dim"))
     out.print(Text(f"report: {report}", style="dim"))
+    if len(result.findings) > LONG:  # the verdict on top has scrolled away
+        show.headline(out, result.verdict, told)
     if result.clone:
         show.next_step(out, f"keenharbor clone open {result.clone}")
     elif result.verdict == "pass":

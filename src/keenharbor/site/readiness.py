@@ -72,6 +72,17 @@ class Readiness:
     decisions: tuple[Decision, ...]
 
     @property
+    def suggested_runtime(self) -> str:
+        """The runtime that what is open asks for; else the one that was judged."""
+        wanted = [d.proposal.removeprefix("--runtime ") for d in self.decisions if d.proposal.startswith("--runtime ")]
+        return max(wanted, default=self.runtime)
+
+    @property
+    def proposals(self) -> tuple[str, ...]:
+        """What could be decided of what is open, as options of the command line."""
+        return tuple(d.proposal for d in self.decisions if d.proposal.startswith("--extension"))
+
+    @property
     def verdict(self) -> Verdict:
         return min((c.verdict for c in self.checks), key=lambda v: v.rank, default=Verdict.CLEAR)
 

@@ -98,8 +98,11 @@ class SiteView:
         """The site's tree, without what the site file leaves out, the maintenance flag and the database's files."""
         files = self.model.files
         own = [f for f in open_database(self.database_place).files() if self.root in f.parents]
-        leave_out = [*files.leave_out, self.model.maintenance.flag, *(f.relative_to(self.root).as_posix() for f in own)]
-        return scan_tree(self.root, self.area_rules, leave_out, [*files.empty, *self.model.areas.get("cache", [])])
+        apart = {self.model.maintenance.flag, *(f.relative_to(self.root).as_posix() for f in own)}
+        empty = [*files.empty, *self.model.areas.get("cache", [])]
+        scan = scan_tree(self.root, self.area_rules, [*files.leave_out, *apart], empty)
+        scan.left_out = [p for p in scan.left_out if p not in apart]
+        return scan
 
     # -- settings ------------------------------------------------------------------------------------------
 

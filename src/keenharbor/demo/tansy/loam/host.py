@@ -49,8 +49,9 @@ def serve(options):
     worker = start_worker(root, Path(options.runtimes), listener)
     (control / "pid").write_text(str(os.getpid()))
     asked, done = control / "reload.asked", control / "reload.done"
+    parent = os.getppid()
     try:
-        while True:
+        while os.getppid() == parent:  # a host whose starter has gone ends too
             time.sleep(0.02)
             try:
                 wanted = asked.read_text()

@@ -1,0 +1,374 @@
+"""Cutover and rollback on a served site: done as rehearsed, put back when not, and settled after a kill at any moment."""
+
+from __future__ import annotations
+
+import json
+import random
+import shutil
+import signal
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+from conftest import PROGRAM, Ran, describe, environment, harbor, query, state_of
+from keenharbor.base.progress import Silent
+from keenharbor.cutover.live import reload_host
+from keenharbor.demo.scene import Host, Scene, set_scene
+from keenharbor.demo.visitors import borrow, loans_of
+from keenharbor.site.load import open_site
+from keenharbor.snapshot import verify_store
+from keenharbor.store import Store
+
+PLAN = """
+format = 1
+[plan]
+site = "marrow-lane"
+core = "3.4"
+runtime = "2"
+
+[[step]]
+name = "update-member-cards"
+kind = "package"
+package = "member-cards"
+version = "1.5"
+
+[[step]]
+name = "update-seed-search"
+kind = "package"
+package = "seed-search"
+version = "2.0"
+keep_settings = ["seed-search"]
+
+[[step]]
+name = "greeting"
+kind = "setting"
+database = "desk.greeting"
+value = "Sow well!"
+
+[[step]]
+name = "old-links"
+kind = "remove"
+paths = ["core/old_links.py"]
+
+[[step]]
+name = "purge"
+kind = "purge-cache"
+"""
+BREAKS = """
+[[step]]
+name = "breaks"
+kind = "command"
+command = ["sh", "-c", "echo something is wrong; exit 9"]
+"""
+CHECKS = """
+[look]
+limit = 6
+"""
+
+
+@dataclass
+class Stage:
+    """A served scene with a rehearsed plan, which can be put back to its start."""
+
+    scene: Scene
+    saved: Path
+
+    def run(self, *words: str, code: int | None = 0) -> Ran:
+        return harbor(self.scene.folder, *words, code=code)
+
+    def put_back(self) -> None:
+        """The files and the database as they were when the plan had been rehearsed."""
+        for name in ("site", "database", "harbor"):
+            shutil.rmtree(self.scene.folder / name)
+            shutil.copytree(self.saved / name, self.scene.folder / name, symlinks=True)
+        for extra in self.scene.folder.glob("upgrade*.toml"):
+            extra.unlink()
+        shutil.copy(self.saved / "upgrade.toml", self.scene.folder / "upgrade.toml")
+        reload_host(open_site(self.scene.site_file))
+
+    def save(self) -> None:
+        for name in ("site", "database", "harbor"):
+            shutil.rmtree(self.saved / name, ignore_errors=True)
+            shutil.copytree(self.scene.folder / name, self.saved / name, symlinks=True)
+        shutil.copy(self.scene.folder / "upgrade.toml", self.saved / "upgrade.toml")
+
+
+@pytest.fixture(scope="module")
+def made_stage(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stage]:
+    folder = tmp_path_factory.mktemp("cutover")
+    scene = set_scene(folder / "scene")
+    describe(scene, CHECKS)
+    with Host(scene):
+        stage = Stage(scene, folder / "saved")
+        stage.saved.mkdir()
+        (scene.folder / "upgrade.toml").write_text(PLAN)
+        assert stage.run("trial", "run", "--json").json["verdict"] == "pass"
+        stage.save()
+        yield stage
+
+
+@pytest.fixture
+def stage(made_stage: Stage) -> Stage:
+    made_stage.put_back()
+    return made_stage
+
+
+def in_maintenance(scene: Scene) -> bool:
+    return (scene.root / "var/maintenance.flag").exists()
+
+
+def test_a_cutover_does_what_was_rehearsed_and_a_rollback_undoes_it_with_every_loan(stage: Stage) -> None:
+    scene = stage.scene
+    before = state_of(scene)
+    borrow(scene.address, "Maren Tull", "long-tom-carrot")
+    told = stage.run("cutover", "--yes", "--json").json
+    assert told["drift"]["rows"] == {"loans": {"new": 1, "changed": 0, "removed": 0}}
+    assert told["drift"]["serious"] == []
+    assert not in_maintenance(scene)
+    assert query(scene.database, "SELECT value FROM settings WHERE name = 'desk.greeting'") == [("Sow well!",)]
+    assert "1.5" in (scene.root / "extensions/member-cards/extension.ini").read_text()
+    assert not (scene.root / "core/old_links.py").exists()
+    assert loans_of(scene.database, ("Maren Tull",)) == ["Maren Tull"]
+    borrow(scene.address, "Kit Sandor", "long-tom-carrot")
+    back = stage.run("rollback", "--yes", "--json").json
+    assert back["carried"] == {"loans": 1}
+    assert loans_of(scene.database, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
+    files, dump = state_of(scene)
+    assert files == before[0]
+    assert [
+        row for row in dump if "Maren Tull" not in row and "Kit Sandor" not in row and "sqlite_sequence" not in row
+    ] == [row for row in before[1] if "sqlite_sequence" not in row]
+    assert not in_maintenance(scene)
+    assert [e["command"] for e in stage.run("log", "--json").json][-2:] == ["cutover", "rollback"]
+
+
+def test_a_rollback_to_a_named_snapshot_carries_both_spans(stage: Stage) -> None:
+    scene = stage.scene
+    borrow(scene.address, "Maren Tull", "long-tom-carrot")
+    stage.run("cutover", "--yes")
+    borrow(scene.address, "Kit Sandor", "long-tom-carrot")
+    first = stage.run("snapshot", "list", "--json").json[-1]["id"]
+    assert stage.run("rollback", first, "--yes", "--json").json["carried"] == {"loans": 2}
+    assert loans_of(scene.database, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
+
+
+def test_what_cannot_be_carried_is_saved(stage: Stage) -> None:
+    scene = stage.scene
+    stage.run("cutover", "--yes")
+    query(scene.database, "UPDATE loans SET returned_on = '2026-12-01' WHERE id = 5")
+    query(scene.database, "DELETE FROM loans WHERE id = 6")
+    query(scene.database, "INSERT INTO pages VALUES ('late', 'Late', 'x')")
+    told = stage.run("rollback", "--yes", "--json").json
+    saved = [json.loads(line) for line in Path(told["aside_file"]).read_text().splitlines()]
+    assert [(s["row"]["id"], s["reason"][:7]) for s in saved] == [(5, "changed"), (6, "removed")]
+    assert "table pages: 1 new row" in told["elsewhere"]
+    held = stage.run("snapshot", "show", told["safety"], "--tables", "--json").json
+    assert held["table_rows"]["pages"] == 3, "the state before the rollback is kept"
+
+
+def rehearse(stage: Stage, more: str) -> None:
+    plan = stage.scene.folder / "upgrade.toml"
+    plan.write_text(PLAN + more)
+    stage.run("trial", "run", code=None)
+
+
+def test_a_step_that_fails_puts_everything_back(stage: Stage) -> None:
+    scene = stage.scene
+    rehearse(stage, BREAKS)
+    assert "ended with 'fail'" in stage.run("cutover", "--yes", code=2).err
+    before = state_of(scene)
+    ran = stage.run("cutover", "--yes", "--despite", "verdict", code=4)
+    assert "step 'breaks' failed: it ended with code 9: something is wrong; everything was put back" in ran.err
+    assert state_of(scene) == before
+    assert not in_maintenance(scene)
+    assert not (scene.folder / "harbor/journal.json").exists()
+    assert "Seeds to lend" in borrow_page(scene)
+    assert stage.run("log", "--json").json[-1]["outcome"] == "put back"
+
+
+def borrow_page(scene: Scene) -> str:
+    from keenharbor.compare import Visitor
+
+    with Visitor(scene.address) as visitor:
+        return visitor.get("/").text
+
+
+def test_what_the_trial_did_not_show_puts_everything_back(stage: Stage) -> None:
+    """The feed's package changes between trial and cutover: live then shows what the rehearsal had not."""
+    scene = stage.scene
+    rehearse(
+        stage,
+        '\n[[step]]\nname = "odd"\nkind = "command"\ncommand = ["sh", "-c", "test ! -e ../odd || rm media/seeds/*.png"]\n',
+    )
+    (scene.folder / "odd").write_text("now")
+    before = state_of(scene)
+    ran = stage.run("cutover", "--yes", code=4)
+    (scene.folder / "odd").unlink()
+    assert "live differs from the trial" in ran.err
+    assert state_of(scene) == before
+
+
+def test_a_changed_plan_and_a_changed_site_are_refused(stage: Stage) -> None:
+    scene = stage.scene
+    plan = scene.folder / "upgrade.toml"
+    plan.write_text(PLAN.replace("Sow well", "Sow better"))
+    assert "the plan was changed after its last trial" in stage.run("cutover", "--yes", code=2).err
+    plan.write_text(PLAN + "\n# only a remark\n")
+    (scene.root / "core/app.py").write_text((scene.root / "core/app.py").read_text() + "\n# edited since\n")
+    before = state_of(scene)
+    ran = stage.run("cutover", "--yes", code=2)
+    assert "live is not the site that was rehearsed any more: core/app.py (core)" in ran.err
+    assert state_of(scene) == before
+    stage.run("cutover", "--yes", "--despite", "drift")
+    assert "# edited since" in (scene.root / "core/app.py").read_text()
+
+
+def test_without_a_terminal_nothing_is_overwritten_unasked(stage: Stage) -> None:
+    before = state_of(stage.scene)
+    for words in (("cutover",), ("rollback", "newest"), ("cutover", "--json")):
+        ran = stage.run(*words, code=2)
+        told = ran.err or ran.json["error"]["what"]
+        assert "Nobody is there to ask" in told
+    assert "from core 3.4" in stage.run("cutover", code=2).err
+    assert state_of(stage.scene) == before
+    assert "there was no cutover to go back from" in stage.run("rollback", "--yes", code=2).err
+
+
+def test_a_live_site_that_does_not_answer_stops_a_cutover_before_anything_is_changed(stage: Stage) -> None:
+    site_file = stage.scene.site_file
+    text = site_file.read_text()
+    before = state_of(stage.scene)
+    try:
+        site_file.write_text(text.replace(f'address = "{stage.scene.address}"', 'address = "http://127.0.0.1:9"'))
+        ran = stage.run("cutover", "--yes", code=3)
+    finally:
+        site_file.write_text(text)
+    assert "live does not answer" in ran.err
+    assert state_of(stage.scene) == before
+    assert not in_maintenance(stage.scene)
+    assert stage.run("settle", "--json").json == {"settled": None}
+
+
+def test_two_runs_on_one_site_do_not_meet(stage: Stage) -> None:
+    from keenharbor.base.locks import held
+
+    with held(stage.scene.folder / "harbor/site.lock", "the site"):
+        ran = stage.run("cutover", "--yes", code=3)
+    assert "is in use by another run (process" in ran.err
+
+
+# -- killed at any moment ------------------------------------------------------------------------------------
+
+
+def killed(scene: Scene, words: tuple[str, ...], after: float) -> bool:
+    """Run a command and kill it after so many seconds; False when it had ended by itself."""
+    with subprocess.Popen(
+        [*PROGRAM, *words],
+        cwd=scene.folder,
+        env=environment(),
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    ) as running:
+        try:
+            running.wait(after)
+            return False
+        except subprocess.TimeoutExpired:
+            running.send_signal(signal.SIGKILL)
+            return True
+
+
+def kill_at_random(stage: Stage, words: tuple[str, ...], count: int, prepare: Callable[[], None]) -> dict[str, int]:
+    """Kill ``words`` at ``count`` random moments; each time, one command settles it. Returns how often live was as
+    before and as after."""
+    scene = stage.scene
+    stage.put_back()
+    prepare()
+    before = state_of(scene)
+    began = time.monotonic()
+    stage.run(*words)
+    whole = time.monotonic() - began
+    after = state_of(scene)
+    chance = random.Random(f"{words} 20261125")
+    outcomes = {"before": 0, "after": 0, "journals": 0}
+    for number in range(count):
+        stage.put_back()
+        prepare()
+        assert state_of(scene) == before
+        # One moment in each stretch of the run, so that none is left untried.
+        moment = whole * (number + chance.random()) / count
+        killed(scene, words, moment)
+        outcomes["journals"] += (scene.folder / "harbor/journal.json").exists()
+        if (scene.folder / "harbor/journal.json").exists():
+            refused = stage.run("snapshot", "take", code=5)
+            assert "keenharbor settle" in refused.err
+        stage.run("settle")
+        now = state_of(scene)
+        assert now in (before, after), f"killed after {moment:.3f} s of {whole:.3f} s, live is in between"
+        outcomes["before" if now == before else "after"] += 1
+        assert not in_maintenance(scene), f"killed after {moment:.3f} s, visitors are locked out"
+        assert "Seeds to lend" in borrow_page(scene)
+        store = Store(open_site(scene.site_file).store_folder)
+        told = verify_store(store, Silent())
+        assert told.good, told
+        assert not list((store.folder / "staging").glob("*.part"))
+        assert stage.run("settle", "--json").json == {"settled": None} if number == 0 else True
+    return outcomes
+
+
+@pytest.mark.slow
+def test_a_snapshot_killed_at_any_moment_leaves_a_whole_store(made_stage: Stage) -> None:
+    stage = made_stage
+
+    def change() -> None:
+        (stage.scene.root / "media/fresh.bin").write_bytes(random.Random(1).randbytes(3_000_000))
+
+    outcomes = kill_at_random(stage, ("snapshot", "take"), 10, change)
+    assert outcomes["journals"] == 0
+
+
+@pytest.mark.slow
+def test_a_cutover_killed_at_any_moment_settles(made_stage: Stage) -> None:
+    outcomes = kill_at_random(made_stage, ("cutover", "--yes"), 10, lambda: None)
+    assert outcomes["before"] >= 3
+    assert outcomes["journals"] >= 2, "no kill fell into the change"
+
+
+@pytest.mark.slow
+def test_a_rollback_killed_at_any_moment_settles(made_stage: Stage) -> None:
+    stage = made_stage
+    stage.put_back()
+    stage.run("cutover", "--yes")
+    for name in ("Maren Tull", "Kit Sandor"):
+        borrow(stage.scene.address, name, "long-tom-carrot")
+    original = stage.saved
+    stage.saved = original.parent / "cut-over"
+    stage.saved.mkdir(exist_ok=True)
+    stage.save()
+    try:
+        outcomes = kill_at_random(stage, ("rollback", "--yes"), 10, lambda: None)
+    finally:
+        stage.saved = original
+    assert outcomes["before"] + outcomes["after"] == 10
+
+
+def test_a_step_program_that_outlives_its_run_is_waited_for(stage: Stage) -> None:
+    """The lock is inherited: settling must not begin while a migration of the killed run still writes."""
+    scene = stage.scene
+    slow = '\n[[step]]\nname = "slow"\nkind = "command"\ncommand = ["sh", "-c", "touch ../started; sleep 2; echo late > core/late.txt"]\nexpects = ["core/late.txt"]\n'
+    rehearse(stage, slow)
+    (scene.folder / "started").unlink(missing_ok=True)
+    before = state_of(scene)
+    with subprocess.Popen([*PROGRAM, "cutover", "--yes", "--despite", "verdict"], cwd=scene.folder, env=environment(), stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL) as running:  # fmt: skip
+        end = time.monotonic() + 60
+        while not (scene.folder / "started").exists() and time.monotonic() < end:
+            time.sleep(0.02)
+        running.send_signal(signal.SIGKILL)
+    stage.run("settle")
+    time.sleep(0.2)
+    (scene.folder / "started").unlink()
+    assert state_of(scene) == before
