@@ -24,7 +24,7 @@ lint: environment
 	$(BIN)/lint-imports --no-cache
 
 test: lint
-	$(BIN)/python -m pytest -n 2 --dist loadfile
+	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder
 
 clean:
 	rm -rf $(VENV) harbor-demo

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
+import functools
 import hashlib
 import json
 import os
@@ -10,6 +12,7 @@ import socketserver
 import sqlite3
 import subprocess
 import sys
+import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -45,27 +48,68 @@ def environment(**more: str) -> dict[str, str]:
     return {**kept, "PYTHONIOENCODING": "utf-8", **more}
 
 
-def harbor(folder: Path, *words: str | Path, code: int | None = 0, **env: str) -> Ran:
-    """Run the program in ``folder``; with ``code``, that must be its exit code."""
+class Warm:
+    """A process that runs commands without importing everything anew for each (see `warm.py`)."""
+
+    def __init__(self) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, str(Path(__file__).parent / "warm.py")],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            env=environment(),
+        )
+        atexit.register(self._end)
+
+    def _end(self) -> None:
+        self._process.communicate()
+
+    def run(self, folder: Path, words: list[str], env: dict[str, str]) -> Ran:
+        with tempfile.TemporaryDirectory() as place:
+            out, err = Path(place) / "out", Path(place) / "err"
+            asked = {"folder": str(folder), "words": words, "environment": env, "out": str(out), "err": str(err)}
+            assert self._process.stdin is not None and self._process.stdout is not None
+            self._process.stdin.write(json.dumps(asked) + "\n")
+            self._process.stdin.flush()
+            code = int(self._process.stdout.readline())
+            return Ran(code, out.read_text(encoding="utf-8"), err.read_text(encoding="utf-8"))
+
+
+@functools.cache
+def warm() -> Warm:
+    return Warm()
+
+
+def cold(folder: Path, words: list[str], env: dict[str, str]) -> Ran:
+    """The program as a shell would start it."""
     done = subprocess.run(
-        [*PROGRAM, *map(str, words)],
+        [*PROGRAM, *words],
         cwd=folder,
         capture_output=True,
         text=True,
         encoding="utf-8",
         stdin=subprocess.DEVNULL,
         timeout=300,
-        env=environment(**env),
+        env=env,
         check=False,
     )
-    ran = Ran(done.returncode, done.stdout, done.stderr)
+    return Ran(done.returncode, done.stdout, done.stderr)
+
+
+def harbor(folder: Path, *words: str | Path, code: int | None = 0, **env: str) -> Ran:
+    """Run the program in ``folder``; with ``code``, that must be its exit code."""
+    ran = warm().run(folder, [*map(str, words)], environment(**env))
     if code is not None:
         assert ran.code == code, f"exit code {ran.code}, expected {code}\n{ran.out}\n{ran.err}"
     assert "Traceback" not in ran.err
     return ran
 
 
-def describe(scene: Scene, checks: str = SHELF_CHECKS) -> None:
+# The story looks at every page; most other tests need a few.
+FEW_PAGES = SHELF_CHECKS + "\n[look]\nlimit = 12\n"
+
+
+def describe(scene: Scene, checks: str = FEW_PAGES) -> None:
     """Write the scene's site file, as the story does."""
     words: list[str] = []
     for version in ("2", "3"):

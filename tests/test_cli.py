@@ -93,6 +93,14 @@ def test_an_error_says_what_where_and_what_next(tmp_path: Path) -> None:
     assert lines[2].strip().startswith("next:   'keenharbor init' writes one")
 
 
+def test_the_program_as_a_shell_starts_it(tmp_path: Path) -> None:
+    """What the tests run warm is the same cold."""
+    from conftest import cold, warm
+
+    for words in (["--version"], ["--help"], ["survey"], ["survey", "--json"], ["plan", "show"], ["nonsense"]):
+        assert cold(tmp_path, words, environment()) == warm().run(tmp_path, words, environment()), words
+
+
 def test_debug_shows_the_whole_story(tmp_path: Path) -> None:
     done = subprocess.run(
         [*PROGRAM, "survey", "--debug"], cwd=tmp_path, capture_output=True, text=True, env=environment(), check=False

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import PROGRAM, Ran, describe, environment, harbor, query, state_of
+from conftest import PROGRAM, Ran, cold, describe, environment, harbor, query, state_of
 from keenharbor.base.progress import Silent
 from keenharbor.cutover.live import reload_host
 from keenharbor.demo.scene import Host, Scene, set_scene
@@ -290,7 +290,7 @@ def kill_at_random(stage: Stage, words: tuple[str, ...], count: int, prepare: Ca
     prepare()
     before = state_of(scene)
     began = time.monotonic()
-    stage.run(*words)
+    assert cold(scene.folder, [*words], environment()).code == 0
     whole = time.monotonic() - began
     after = state_of(scene)
     chance = random.Random(f"{words} 20261125")

@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import query
-from keenharbor.cutover import carry_over
+from keenharbor.cutover.merge import carry_over
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.site.edits import MergeConflict, merge_three
 from test_database import make, state_in_memory
@@ -39,7 +39,7 @@ rows = st.dictionaries(st.integers(1, 12), st.sampled_from(["Ada", "Nell", "Bram
 
 
 @given(rows, rows, rows)
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 def test_every_new_row_is_carried_or_put_aside(
     tmp_path_factory: pytest.TempPathFactory, base: dict[int, str], theirs: dict[int, str], ours: dict[int, str]
 ) -> None:

@@ -75,7 +75,7 @@ def test_a_wrong_platform_file_is_blamed_itself(scene: Scene) -> None:
     platform = scene.folder / "tansy.toml"
     platform.write_text(platform.read_text().replace("version_file", "version_fil", 1))
     ran = harbor(scene.folder, "survey", code=2)
-    assert "platform file, 'core.version_file': this key is missing" in ran.err
+    assert "platform file, 'core.version_fil': this key is not known; did you mean 'version_file'?" in ran.err
     assert "tansy.toml" in ran.err
 
 

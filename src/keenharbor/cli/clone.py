@@ -11,8 +11,8 @@ from rich.console import Console
 from keenharbor.base.text import age, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.clone import Mailbox, close_clone, list_clones, make_clone, open_clone
-from keenharbor.clone.clone import find_clone, is_running
+from keenharbor.clone.clone import close_clone, find_clone, is_running, list_clones, make_clone, open_clone
+from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import port_is_taken
 from keenharbor.site.log import append_log
 from keenharbor.site.settingsfile import read_settings

@@ -12,10 +12,11 @@ from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
-from keenharbor.cutover import CutoverOptions, CutoverResult, Drift, find_drift, refuse_unsettled, run_cutover
-from keenharbor.cutover.cutover import check_may_run
+from keenharbor.cutover.cutover import CutoverOptions, CutoverResult, Drift, check_may_run, find_drift, run_cutover
+from keenharbor.cutover.journal import refuse_unsettled
 from keenharbor.snapshot import find_snapshot
-from keenharbor.trial import list_trials, read_plan
+from keenharbor.trial.plan import read_plan
+from keenharbor.trial.result import list_trials
 
 
 @harbor_command(name="cutover")

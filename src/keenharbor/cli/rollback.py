@@ -9,8 +9,8 @@ from rich.text import Text
 from keenharbor.base.text import age, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cutover import RollbackResult, preview_rollback, refuse_unsettled, run_rollback
-from keenharbor.cutover.rollback import default_target
+from keenharbor.cutover.journal import refuse_unsettled
+from keenharbor.cutover.rollback import RollbackResult, default_target, preview_rollback, run_rollback
 from keenharbor.snapshot import find_snapshot
 
 
@@ -29,7 +29,7 @@ def rollback(session: Session, wanted: str | None, yes: bool) -> None:
     rows = ", ".join(plural(n, f"new row of {t}", f"new rows of {t}") for t, n in carried.items() if n) or "no new rows"
     facts = target.manifest["facts"]
     session.confirm(
-        f"The live site {site.address} will go from core {site.core_version()} back to core {facts['core']}, snapshot "
+        f"The live site {site.address} will go from core {site.told_versions()[0]} back to core {facts['core']}, snapshot "
         f"{target.id} ({age(target.taken_at)}), carrying over {rows}.", yes,
     )  # fmt: skip
     result = run_rollback(site, store, target, session.progress)

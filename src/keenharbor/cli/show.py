@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
 from rich.console import Console, RenderableType
 from rich.table import Table
 from rich.text import Text
 
 from keenharbor.base.text import plural
-from keenharbor.compare import Finding
+
+if TYPE_CHECKING:
+    from keenharbor.compare import Finding
 
 SYMBOLS = {
     "clear": ("✓", "green"), "pass": ("✓", "green"), "good": ("✓", "green"), "done": ("✓", "green"), "proven": ("✓", "green"),

@@ -12,7 +12,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, duration, plural, size, when
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cutover import exclusive
+from keenharbor.cutover.journal import exclusive
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import (
     Snapshot,

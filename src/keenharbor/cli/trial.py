@@ -14,7 +14,9 @@ from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import TakeOptions, find_snapshot, list_snapshots, take_snapshot
-from keenharbor.trial import TrialOptions, TrialResult, find_trial, list_trials, read_plan, run_trial
+from keenharbor.trial.plan import read_plan
+from keenharbor.trial.result import TrialResult, find_trial, list_trials
+from keenharbor.trial.runner import TrialOptions, run_trial
 
 LONG = 8
 

@@ -7,8 +7,6 @@ from email import message_from_bytes, policy
 from types import TracebackType
 from typing import Any
 
-from aiosmtpd.controller import Controller
-
 
 @dataclass(frozen=True)
 class Message:
@@ -45,6 +43,9 @@ class Mailbox:
         return list(self._keep.messages)
 
     def __enter__(self) -> Mailbox:
+        # Loaded here: every command that knows of clones would else wait for it.
+        from aiosmtpd.controller import Controller
+
         from keenharbor.clone.server import free_port
 
         self.port = self._wanted or free_port()

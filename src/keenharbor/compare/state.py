@@ -58,14 +58,13 @@ def compare_tables(delta: RowDelta, model: SiteFile) -> list[Observation]:
     for name, table in delta.tables.items():
         if name not in apart:
             found += _table(name, table, name in model.visitor_data.tables)
-    for what, names in (
-        ("is new", delta.definitions_added),
-        ("is gone", delta.definitions_removed),
-        ("was redefined", delta.definitions_changed),
+    for kind, what, names in (
+        ("schema-new", "is new", delta.definitions_added),
+        ("schema-gone", "is gone", delta.definitions_removed),
+        ("schema-changed", "was redefined", delta.definitions_changed),
     ):
-        for name in names:
-            weight = Weight.DOUBT if what == "is gone" else Weight.NOTE
-            found.append(Observation("schema", name, weight, f"{name} {what}"))
+        weight = Weight.DOUBT if kind == "schema-gone" else Weight.NOTE
+        found += [Observation(kind, name, weight, f"{name} {what}") for name in names]
     return found
 
 

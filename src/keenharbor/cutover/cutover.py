@@ -35,8 +35,8 @@ from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
 from keenharbor.store import Store, object_id
 from keenharbor.tree import compare_trees
 from keenharbor.tree.scan import read_content
-from keenharbor.trial import Plan, TrialResult
-from keenharbor.trial.plan import step_facts
+from keenharbor.trial.plan import Plan, step_facts
+from keenharbor.trial.result import TrialResult
 from keenharbor.trial.steps import Workplace, perform
 
 SAMPLES = 2

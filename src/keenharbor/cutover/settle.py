@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from keenharbor.base.errors import DamagedError
+from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.locks import held
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now
@@ -43,6 +43,11 @@ def settle(site: SiteView, progress: Progress) -> Settled | None:
         journal = open_journal(site.work)
         if journal is None:
             return None
+        if journal.site != site.name:
+            raise UsageError(
+                f"what was interrupted here is {journal.told}, not of '{site.name}'", where=site.work,
+                advice="type 'keenharbor settle' with that site's file",
+            )  # fmt: skip
         live_is, detail = _finish(site, journal, progress, descriptor)
         close_journal(site)
         append_log(site.work, site.name, "settle", "settled", f"{journal.told}: {detail}")

@@ -15,7 +15,7 @@ from typing import Any, Protocol
 import httpx
 
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.clone import Mailbox
+from keenharbor.clone.mailbox import Mailbox
 from keenharbor.demo.amend import AMENDMENTS, amended
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.demo.visitors import SEEDS, borrow, loans_of

@@ -10,7 +10,7 @@ from jinja2 import Environment, PackageLoader
 from keenharbor.base.durable import write_durably
 from keenharbor.base.text import duration, plural, when
 from keenharbor.site.view import SiteView
-from keenharbor.trial import TrialResult
+from keenharbor.trial.result import TrialResult
 
 MOST_TIMED = 12
 

@@ -133,6 +133,16 @@ class SiteView:
             raise UsageError("the file that selects the runtime is not there", where=file)
         return file.read_text(encoding="utf-8").strip()
 
+    def told_versions(self) -> tuple[str, str]:
+        """Core and runtime for people: ``unknown`` where a broken site does not say."""
+        found = []
+        for ask in (self.core_version, self.runtime_version):
+            try:
+                found.append(ask())
+            except (UsageError, OSError):
+                found.append("unknown")
+        return found[0], found[1]
+
     def launcher(self, version: str | None = None) -> str:
         """The program that runs the site's code. Raises `UsageError` when that version is not installed."""
         wanted = version or self.runtime_version()

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
 from keenharbor.database import store_state
@@ -60,6 +61,7 @@ def take_snapshot(
             again = _scan(site, options.leave_out_areas)
             read_content(site.root, again, writer.add, scan.entries, store.has, lambda done, total: None)
             again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
+        core, runtime = site.told_versions()
         manifest = {
             "format": MANIFEST_FORMAT,
             "id": new_id(at),
@@ -73,9 +75,9 @@ def take_snapshot(
             "root": str(site.root),
             "address": site.address,
             "facts": {
-                "core": site.core_version(),
-                "runtime": f"{site.model.runtime.name} {site.runtime_version()}",
-                "components": [dataclasses.asdict(c) for c in site.components()],
+                "core": core,
+                "runtime": f"{site.model.runtime.name} {runtime}",
+                "components": _components(site),
             },
             "areas_left_out": sorted(options.leave_out_areas),
             "left_out": sorted(again.left_out),
@@ -92,6 +94,14 @@ def take_snapshot(
         }
         store.write_document("snapshots", str(manifest["id"]), manifest)
     return Snapshot(store, manifest)
+
+
+def _components(site: SiteView) -> list[dict[str, object]]:
+    """What is installed; nothing where a broken site cannot say (its files are saved all the same)."""
+    try:
+        return [dataclasses.asdict(c) for c in site.components()]
+    except (UsageError, OSError, ValueError):
+        return []
 
 
 def _scan(site: SiteView, leave_out_areas: Sequence[str]) -> Scan:

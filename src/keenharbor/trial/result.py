@@ -106,7 +106,7 @@ class TrialResult:
 
 
 def save_result(work: Path, result: TrialResult) -> Path:
-    """Write a trial's result; returns its file."""
+    """Write a trial's result into the folder that its run has made; returns its file."""
     file = work / "trials" / result.id / "result.json"
     write_json(file, result.as_json())
     return file

@@ -13,8 +13,8 @@ from keenharbor.base.durable import private_folder
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Progress, Silent
 from keenharbor.base.text import duration, now, plural, stamp
-from keenharbor.clone import Clone, Mailbox, make_clone
-from keenharbor.clone.clone import live_places
+from keenharbor.clone.clone import Clone, live_places, make_clone
+from keenharbor.clone.mailbox import Mailbox
 from keenharbor.compare import (
     Look,
     Noise,
@@ -218,10 +218,9 @@ class _Rehearsal:
             text = f"a local edit of {path} was wiped"
             found.append(Observation("edit-wiped", path, Weight.DAMAGE, text, before=diff))
         if outcome.left_over:
-            text = f"{plural(len(outcome.left_over), 'file')} that the new release does not have: " + ", ".join(
-                outcome.left_over
-            )
-            found.append(Observation("left-over", name, Weight.DOUBT, text))
+            paths = ", ".join(outcome.left_over)
+            text = f"{plural(len(outcome.left_over), 'file')} that the new release does not have: {paths}"
+            found.append(Observation("left-over", name, Weight.DOUBT, text, after=paths))
         found += compare_files(start.entries, end.entries, outcome.touches)
         model = self._live.model
         found += compare_tables(row_delta(start.state, end.state), model)
@@ -318,22 +317,24 @@ class _Rehearsal:
         if not self._seen or self._checkpoint is None:
             return
         end, start, model = self._checkpoint, self._initial, self._live.model
-        standing = {o.identity for o in compare_tables(row_delta(start.state, end.state), model)}
-        standing |= {
-            o.identity for o in compare_settings(settings_of(start.state, model), settings_of(end.state, model))
-        }
+        standing = compare_tables(row_delta(start.state, end.state), model)
+        standing += compare_settings(settings_of(start.state, model), settings_of(end.state, model))
+        identities = {o.identity for o in standing}
+        told: set[tuple[str, str, str]] = set()
+        away: dict[str, str] = {}
         for seen_at in self._seen:
             for seen in seen_at.of_step:
-                data = seen.kind in ("rows-lost", "rows-changed", "rows-new", "schema") or seen.kind.startswith(
-                    "setting-"
-                )
-                gone = seen.kind == "left-over" and not any(p in end.entries for p in _named_paths(seen.text))
-                if (not data or seen.identity in standing) and not gone:
+                if seen.kind == "schema-gone":
+                    away.setdefault(seen.place.removeprefix("table "), seen_at.step)
+                data = seen.kind.startswith(("rows-", "schema-", "setting-"))
+                gone = seen.kind == "left-over" and not any(p in end.entries for p in seen.after.split(", "))
+                if (not data or seen.identity in identities) and not gone:
+                    told.add(seen.identity)
                     yield seen, seen_at.step, None
-
-
-def _named_paths(text: str) -> list[str]:
-    return text.partition(": ")[2].split(", ")
+        # A table that was away for some steps hides from each of them what became of its rows.
+        for seen in standing:
+            if seen.place in away and seen.identity not in told:
+                yield seen, away[seen.place], None
 
 
 def _traces(clone: Clone, live: SiteView, snapshot: Snapshot) -> tuple[str, ...]:

@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress
-from keenharbor.clone import Clone, Mailbox, make_clone, open_clone
+from keenharbor.clone.clone import Clone, make_clone, open_clone
+from keenharbor.clone.mailbox import Mailbox
 from keenharbor.compare import (
     Finding,
     Look,
