@@ -15,7 +15,7 @@ import pytest
 import tomlkit
 
 from conftest import PROGRAM, environment, harbor, plain_dump, query, state_of
-from keenharbor.clone.clone import Clone, make_clone
+from keenharbor.clone.clone import Clone, make_clone, open_clone
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import port_is_taken
 from keenharbor.demo.amend import amended
@@ -244,6 +244,20 @@ def test_an_edit_that_the_release_wipes_is_told_and_one_that_is_carried_stays(cl
     assert "Our own calendar" in file.read_text(), "a conflict changes nothing"
 
 
+def test_a_damaged_package_is_refused_before_anything_is_written(clone: tuple[Clone, Feed]) -> None:
+    made, feed = clone
+    package = feed.folder / "member-cards-1.5.tar.gz"
+    sound = package.read_bytes()
+    package.write_bytes(sound[:-30] + b"x" * 30)
+    before = (made.site.root / "extensions/member-cards/main.py").read_text()
+    try:
+        refused = do(clone, kind="package", package="member-cards", version="1.5")
+    finally:
+        package.write_bytes(sound)
+    assert "the package is damaged: its SHA-256 is not the one in the feed" in (refused.problem or "")
+    assert (made.site.root / "extensions/member-cards/main.py").read_text() == before
+
+
 def test_settings_are_kept_when_a_release_resets_them(clone: tuple[Clone, Feed]) -> None:
     made, _ = clone
     database = Path(made.facts.database)
@@ -331,11 +345,14 @@ def test_an_unchanged_site_has_no_finding_in_two_trials(served: Scene) -> None:
     plan += '[[step]]\nname = "nothing"\nkind = "command"\ncommand = ["true"]\n[[step]]\nname = "again"\nkind = "purge-cache"\n'
     (scene.folder / "upgrade.toml").write_text(plan)
     before = state_of(scene)
-    for _ in range(2):
-        told = harbor(scene.folder, "trial", "run", "--json").json
-        assert (told["verdict"], told["findings"]) == ("pass", [])
-        assert told["isolation"]["untouched"] is True
-        assert told["isolation"]["traces"] == []
+    with Mailbox(scene.mail_port) as post:
+        for _ in range(2):
+            told = harbor(scene.folder, "trial", "run", "--json").json
+            assert (told["verdict"], told["findings"]) == ("pass", [])
+            assert told["isolation"]["untouched"] is True
+            assert told["isolation"]["traces"] == []
+            assert len(told["isolation"]["mails"]) == 4
+    assert post.messages == [], "a clone's mail left it"
     assert state_of(scene) == before
     (taken,) = harbor(scene.folder, "snapshot", "list", "--json").json
     assert taken["proven"]["good"] is True
@@ -372,6 +389,10 @@ def test_a_kept_clone_can_be_visited_and_a_failed_step_can_stop_a_trial(served: 
         "http://purl.org", ""
     ).replace("http://creativecommons.org", ""), "the report would ask the network"
     assert report.count("<link") == report.count("<script") == 0
+    site = open_site(scene.site_file)
+    assert traces(scene, open_clone(site, told["clone"])) == [], (
+        "the steps and the looks brought something of live back"
+    )
     assert json.loads((Path(told["report"]).parent / "result.json").read_text())["verdict"] == "fail"
 
 
@@ -394,6 +415,7 @@ def test_a_killed_trial_leaves_a_clone_that_can_be_closed(served: Scene) -> None
         running.send_signal(signal.SIGKILL)
     (left,) = harbor(scene.folder, "clone", "list", "--json").json
     harbor(scene.folder, "clone", "close", "--all")
+    assert list((scene.folder / "harbor/trials").iterdir()) == []
     assert harbor(scene.folder, "clone", "list", "--json").json == []
     end = time.monotonic() + 5
     while port_is_taken(left["port"]) and time.monotonic() < end:

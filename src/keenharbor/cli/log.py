@@ -6,6 +6,7 @@ import dataclasses
 
 import click
 from rich.console import Console
+from rich.text import Text
 
 from keenharbor.base.text import age, parse_stamp
 from keenharbor.cli import show
@@ -27,7 +28,8 @@ def log(session: Session, last: int) -> None:
         for e in found:
             at = parse_stamp(e.at)
             detail = f"{e.subject}: {e.detail}" if e.subject and e.detail else e.subject or e.detail
-            rows.append((f"{at.astimezone():%m-%d %H:%M:%S}", age(at), e.command, show.mark(e.outcome), detail))
-        show.table(out, ("at", "age", "command", "outcome", "detail"), rows, keep=(0, 1, 2, 3))
+            when = Text.assemble(f"{at.astimezone():%Y-%m-%d %H:%M:%S}", (f"\n{age(at)}", "dim"))
+            rows.append((when, e.who, e.command, show.mark(e.outcome), detail))
+        show.table(out, ("at", "by", "command", "outcome", "detail"), rows, keep=(0, 1, 2, 3))
 
     session.show([dataclasses.asdict(e) for e in found], render)

@@ -36,6 +36,7 @@ from keenharbor.snapshot import Snapshot, restore_state
 from keenharbor.snapshot.take import new_id
 from keenharbor.tree import restore_tree
 
+TRIAL_PURPOSE = "trial "
 LARGEST_TEXT_FILE = 64 * 1024 * 1024
 
 
@@ -293,6 +294,10 @@ def close_clone(work: Path, wanted: str) -> CloneFacts:
     facts = find_clone(work, wanted)
     _end_processes(facts)
     shutil.rmtree(work / "clones" / facts.id, ignore_errors=True)
+    made_for = facts.purpose.removeprefix(TRIAL_PURPOSE)
+    trial = work / "trials" / made_for
+    if made_for != facts.purpose and made_for and not (trial / "result.json").exists():
+        shutil.rmtree(trial, ignore_errors=True)  # what a killed trial had begun
     return facts
 
 

@@ -25,7 +25,7 @@ from keenharbor.compare import (
 )
 from keenharbor.compare.state import settings_of
 from keenharbor.cutover.journal import Journal, begin_journal, close_journal, enter_phase, exclusive
-from keenharbor.cutover.live import maintenance_off, maintenance_on, new_token, pass_header, reload_host
+from keenharbor.cutover.live import locked_out, maintenance_off, new_token, pass_header, reload_host
 from keenharbor.cutover.settle import put_back
 from keenharbor.database import row_delta
 from keenharbor.site.feed import Feed
@@ -154,19 +154,13 @@ def run_cutover(
     token = new_token()
     with exclusive(site) as descriptor:
         journal = begin_journal(site, "cutover", token, trial=trial.id)
-        try:
-            progress.stage("maintenance on")
-            maintenance_on(site, token)
+        with locked_out(site, token, progress):
             locked = time.monotonic()
             progress.stage("taking a safety snapshot")
             options = TakeOptions(comment=f"before the cutover of trial {trial.id}", reason="before a cutover")
             safety = take_snapshot(site, store, options, progress, since)
             progress.stage("looking at live before the change")
             before, noise = _look_before(site, token)
-        except BaseException:
-            maintenance_off(site)
-            close_journal(site)
-            raise
         journal = enter_phase(site, journal, "changing", safety.id)
         try:
             records, versions = _carry_out(site, plan, feed, token, descriptor, progress)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from keenharbor.base.durable import write_durably
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.process import run_program
+from keenharbor.base.progress import Progress
 from keenharbor.clone.server import clean_environment
+from keenharbor.cutover.journal import close_journal
 from keenharbor.database import DatabaseWriter, open_database
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
@@ -36,6 +39,19 @@ def maintenance_on(site: SiteView, token: str) -> None:
 def maintenance_off(site: SiteView) -> None:
     """Let visitors in again."""
     (site.root / site.model.maintenance.flag).unlink(missing_ok=True)
+
+
+@contextlib.contextmanager
+def locked_out(site: SiteView, token: str, progress: Progress) -> Iterator[None]:
+    """Visitors are locked out from here on; an error within the block lets them in again, and nothing is left to settle."""
+    try:
+        progress.stage("maintenance on")
+        maintenance_on(site, token)
+        yield
+    except BaseException:
+        maintenance_off(site)
+        close_journal(site)
+        raise
 
 
 def pass_header(site: SiteView, token: str) -> dict[str, str]:

@@ -11,8 +11,8 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
 from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive
 from keenharbor.cutover.live import (
+    locked_out,
     maintenance_off,
-    maintenance_on,
     new_token,
     put_database_back,
     put_tree_back,
@@ -76,16 +76,10 @@ def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progr
     token = new_token()
     with exclusive(site) as descriptor:
         journal = begin_journal(site, "rollback", token, target=target.id)
-        try:
-            progress.stage("maintenance on")
-            maintenance_on(site, token)
+        with locked_out(site, token, progress):
             progress.stage("taking a safety snapshot")
-            options = TakeOptions(label=None, comment=f"before going back to {target.id}", reason="before a rollback")
+            options = TakeOptions(comment=f"before going back to {target.id}", reason="before a rollback")
             safety = take_snapshot(site, store, options, progress, target)
-        except BaseException:
-            maintenance_off(site)
-            close_journal(site)
-            raise
         journal = enter_phase(site, journal, "changing", safety.id)
         try:
             progress.stage(f"going back to snapshot {target.id}")

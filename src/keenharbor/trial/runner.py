@@ -13,7 +13,7 @@ from keenharbor.base.durable import private_folder
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Progress, Silent
 from keenharbor.base.text import duration, now, plural, stamp
-from keenharbor.clone.clone import Clone, live_places, make_clone
+from keenharbor.clone.clone import TRIAL_PURPOSE, Clone, live_places, make_clone
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.compare import (
     Look,
@@ -93,7 +93,7 @@ def run_trial(
     with Mailbox() as mailbox:
         progress.stage(f"making a clone of snapshot {snapshot.id}")
         restoring = time.monotonic()
-        clone = make_clone(live, snapshot, f"trial {identity}", mail_port=mailbox.port, port=options.port)
+        clone = make_clone(live, snapshot, f"{TRIAL_PURPOSE}{identity}", mail_port=mailbox.port, port=options.port)
         try:
             clone.start()
             restored_in = time.monotonic() - restoring
