@@ -187,12 +187,12 @@ def test_a_lock_outlives_its_process_with_its_children(tmp_path: Path) -> None:
     script = (
         "import subprocess, sys\nfrom pathlib import Path\nfrom keenharbor.base.locks import held\n"
         f"with held(Path({str(lock)!r}), 'it') as fd:\n"
-        "    subprocess.Popen(['sleep', '1.5'], pass_fds=(fd,))\n    print('ready', flush=True)\n    import os; os._exit(9)\n"
+        "    subprocess.Popen(['sleep', '4'], pass_fds=(fd,))\n    import os; os._exit(9)\n"
     )
-    assert subprocess.run([sys.executable, "-c", script], stdout=subprocess.PIPE, check=False).returncode == 9
+    assert subprocess.run([sys.executable, "-c", script], check=False).returncode == 9
     with pytest.raises(KeenHarborError, match="in use"), held(lock, "it"):
         pass
-    with held(lock, "it", wait_seconds=20):
+    with held(lock, "it", wait_seconds=30):
         pass
 
 
@@ -203,6 +203,16 @@ def test_a_program_is_stopped_with_its_children(tmp_path: Path) -> None:
     assert ran.timed_out
     assert time.monotonic() - began < 15
     assert not (tmp_path / "late").exists()
+
+
+def test_a_server_that_a_program_leaves_behind_is_not_waited_for(tmp_path: Path) -> None:
+    began = time.monotonic()
+    ran = run_program(["sh", "-c", "echo started; (sleep 6; touch still) & exit 0"], folder=tmp_path, time_limit=60)
+    assert (ran.code, ran.output) == (0, "started\n")
+    assert time.monotonic() - began < 5
+    while not (tmp_path / "still").exists() and time.monotonic() - began < 30:
+        time.sleep(0.1)
+    assert (tmp_path / "still").exists(), "it was killed"
 
 
 def test_a_programs_output_and_code_are_kept(tmp_path: Path) -> None:

@@ -6,12 +6,14 @@ import os
 import shlex
 import signal
 import subprocess
+import tempfile
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 GENTLE_STOP_SECONDS = 2.0
+LARGEST_OUTPUT = 4 * 1024 * 1024
 
 
 @dataclass(frozen=True)
@@ -36,44 +38,49 @@ def run_program(
     environment: Mapping[str, str] | None = None,
     keep_open: Sequence[int] = (),
 ) -> Ran:
-    """Run ``command`` in ``folder``, standard input closed, output and errors kept together.
+    """Run ``command`` in ``folder``, standard input closed, output and errors kept together (at most
+    `LARGEST_OUTPUT` bytes). A server that it leaves running in the background is left alone.
 
     At ``time_limit`` seconds the program and its children are asked to stop, then killed. ``keep_open``
     descriptors are inherited (see `keenharbor.base.locks`). Raises OSError when it cannot be started.
     """
     shown = shlex.join(command)
     started = time.monotonic()
-    with subprocess.Popen(
-        list(command),
-        cwd=folder,
-        env=None if environment is None else dict(environment),
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.STDOUT,
-        pass_fds=tuple(keep_open),
-        start_new_session=True,
-    ) as process:
+    # Output goes to a file: a pipe would be held open by a server that the program leaves running behind it.
+    with tempfile.TemporaryFile() as kept:
+        process = subprocess.Popen(
+            list(command),
+            cwd=folder,
+            env=None if environment is None else dict(environment),
+            stdin=subprocess.DEVNULL,
+            stdout=kept,
+            stderr=subprocess.STDOUT,
+            pass_fds=tuple(keep_open),
+            start_new_session=True,
+        )
         code: int | None
         try:
-            raw, _ = process.communicate(timeout=time_limit)
-            code = process.returncode
+            code = process.wait(time_limit)
         except subprocess.TimeoutExpired:
-            raw, code = stop_group(process), None
+            stop_group(process)
+            code = None
         except BaseException:
             stop_group(process)
             raise
+        kept.seek(0)
+        raw = kept.read(LARGEST_OUTPUT)
     return Ran(shown, code, raw.decode("utf-8", "replace"), time.monotonic() - started)
 
 
-def stop_group(process: subprocess.Popen[bytes]) -> bytes:
-    """Ask the process group of ``process`` to stop, kill it if it does not, and return what it still printed."""
+def stop_group(process: subprocess.Popen[bytes]) -> None:
+    """Ask the process group of ``process`` to stop, and kill what has not stopped after `GENTLE_STOP_SECONDS`."""
     for sign in (signal.SIGTERM, signal.SIGKILL):
         try:
             os.killpg(process.pid, sign)
         except ProcessLookupError:
             break
         try:
-            return process.communicate(timeout=GENTLE_STOP_SECONDS)[0] or b""
+            process.wait(GENTLE_STOP_SECONDS)
         except subprocess.TimeoutExpired:
             continue
-    return process.communicate()[0] or b""
+    process.wait()

@@ -24,7 +24,7 @@ from keenharbor.compare import (
     take_look,
 )
 from keenharbor.compare.state import settings_of
-from keenharbor.cutover.journal import Journal, begin_journal, close_journal, enter_phase, exclusive
+from keenharbor.cutover.journal import Journal, begin_journal, close_journal, enter_phase, exclusive, steps_lock
 from keenharbor.cutover.live import locked_out, maintenance_off, new_token, pass_header, reload_host
 from keenharbor.cutover.settle import put_back
 from keenharbor.database import row_delta
@@ -152,7 +152,7 @@ def run_cutover(
     """
     began = time.monotonic()
     token = new_token()
-    with exclusive(site) as descriptor:
+    with exclusive(site), steps_lock(site) as descriptor:
         journal = begin_journal(site, "cutover", token, trial=trial.id)
         with locked_out(site, token, progress):
             locked = time.monotonic()
@@ -165,12 +165,12 @@ def run_cutover(
         try:
             records, versions = _carry_out(site, plan, feed, token, descriptor, progress)
             progress.stage("letting the host take up the change")
-            reload_host(site, (descriptor,))
+            reload_host(site)
             progress.stage("looking at live as in the trial")
             notes, pages = _look_after(site, token, before, noise, versions, trial, safety)
             journal = enter_phase(site, journal, "done")
         except BaseException as error:
-            _put_everything_back(site, store, journal, error, progress, descriptor)
+            _put_everything_back(site, store, journal, error, progress)
         progress.stage("maintenance off")
         maintenance_off(site)
         closed = time.monotonic()
@@ -247,12 +247,12 @@ def _look_after(
 
 
 def _put_everything_back(
-    site: SiteView, store: Store, journal: Journal, error: BaseException, progress: Progress, descriptor: int
+    site: SiteView, store: Store, journal: Journal, error: BaseException, progress: Progress
 ) -> None:
     assert journal.safety is not None
     progress.stage(f"putting everything back from snapshot {journal.safety}")
     try:
-        put_back(site, store, journal.safety, descriptor)
+        put_back(site, store, journal.safety)
     except BaseException as second:
         append_log(site.work, site.name, "cutover", "interrupted", f"{error}; putting back: {second}", journal.safety)
         raise UnsettledError(

@@ -23,6 +23,7 @@ from keenharbor.base.text import now, stamp
 from keenharbor.site.view import SiteView
 
 JOURNAL_NAME = "journal.json"
+STEPS_LOCK = "steps.lock"
 Phase = Literal["begun", "changing", "done"]
 
 
@@ -85,8 +86,27 @@ def refuse_unsettled(site: SiteView) -> None:
 
 
 @contextlib.contextmanager
+def steps_lock(site: SiteView) -> Iterator[int]:
+    """Held for the steps of a change; the programs that they start inherit the descriptor that is yielded.
+
+    So `steps_have_ended` can tell when the last program of a killed run is through. The file is made anew each time: a
+    server that an earlier step left running holds the earlier one and stands in nobody's way.
+    """
+    path = site.work / STEPS_LOCK
+    path.unlink(missing_ok=True)
+    with held(path, "the steps of a change") as descriptor:
+        yield descriptor
+
+
+def steps_have_ended(site: SiteView, wait_seconds: float) -> None:
+    """Wait for the programs of an interrupted run. Raises `KeenHarborError` when they still run after that time."""
+    with held(site.work / STEPS_LOCK, "a program that the interrupted run had started", wait_seconds):
+        pass
+
+
+@contextlib.contextmanager
 def exclusive(site: SiteView, wait_seconds: float = 0) -> Iterator[int]:
-    """Be the only run that works on the live site; yields the lock's descriptor, for programs to inherit.
+    """Be the only run that works on the live site; yields the lock's descriptor.
 
     Raises `UnsettledError` when an earlier change was interrupted.
     """

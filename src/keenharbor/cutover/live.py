@@ -59,7 +59,7 @@ def pass_header(site: SiteView, token: str) -> dict[str, str]:
     return {site.model.maintenance.header: token}
 
 
-def reload_host(site: SiteView, keep_open: tuple[int, ...] = ()) -> None:
+def reload_host(site: SiteView) -> None:
     """Let the host take up changed code, by the site file's command. Raises `KeenHarborError` when it fails."""
     command = site.model.live.reload
     if command is None:
@@ -69,7 +69,6 @@ def reload_host(site: SiteView, keep_open: tuple[int, ...] = ()) -> None:
         folder=site.site_file.parent,
         time_limit=RELOAD_SECONDS,
         environment=clean_environment(),
-        keep_open=keep_open,
     )
     if ran.code != 0:
         raise KeenHarborError(

@@ -74,7 +74,7 @@ def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progr
     if target.site != site.name:
         raise UsageError(f"snapshot {target.id} is of the site '{target.site}', not of '{site.name}'")
     token = new_token()
-    with exclusive(site) as descriptor:
+    with exclusive(site):
         journal = begin_journal(site, "rollback", token, target=target.id)
         with locked_out(site, token, progress):
             progress.stage("taking a safety snapshot")
@@ -83,7 +83,7 @@ def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progr
         journal = enter_phase(site, journal, "changing", safety.id)
         try:
             progress.stage(f"going back to snapshot {target.id}")
-            carried = go_back(site, target, safety, (descriptor,))
+            carried = go_back(site, target, safety)
             aside_file = carried.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
             enter_phase(site, journal, "done")
             progress.stage("maintenance off")
@@ -99,7 +99,7 @@ def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progr
     return _result(site, target, safety, carried, aside_file)
 
 
-def go_back(site: SiteView, target: Snapshot, safety: Snapshot, keep_open: tuple[int, ...]) -> CarriedOver:
+def go_back(site: SiteView, target: Snapshot, safety: Snapshot) -> CarriedOver:
     """Files of ``target``; its database plus the rows that visitors had added by ``safety``. Can be repeated."""
     put_tree_back(site, target)
     base: DatabaseState = target.state
@@ -109,7 +109,7 @@ def go_back(site: SiteView, target: Snapshot, safety: Snapshot, keep_open: tuple
         found.append(carry_over(base, safety.state, base, site.model.visitor_data.tables, writer))
 
     put_database_back(site, target, carry)
-    reload_host(site, keep_open)
+    reload_host(site)
     return found[0]
 
 

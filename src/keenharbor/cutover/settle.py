@@ -8,7 +8,7 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.locks import held
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now
-from keenharbor.cutover.journal import Journal, close_journal, open_journal
+from keenharbor.cutover.journal import Journal, close_journal, open_journal, steps_have_ended
 from keenharbor.cutover.live import maintenance_off, put_database_back, put_tree_back, reload_host
 from keenharbor.cutover.rollback import go_back
 from keenharbor.site.log import append_log
@@ -17,7 +17,7 @@ from keenharbor.snapshot.manifest import read_snapshot
 from keenharbor.store import Store
 
 WAIT_SECONDS = 60
-"""Programs that a killed run had started hold its lock until they end; so long they are waited for."""
+"""So long the programs that a killed run had started are waited for."""
 
 
 @dataclass(frozen=True)
@@ -35,7 +35,7 @@ def settle(site: SiteView, progress: Progress) -> Settled | None:
 
     Unfinished packs of a killed snapshot are collected too.
     """
-    with held(site.work / "site.lock", f"the site '{site.name}'", WAIT_SECONDS) as descriptor:
+    with held(site.work / "site.lock", f"the site '{site.name}'", WAIT_SECONDS):
         if (site.store_folder / "store.json").exists():
             store = Store(site.store_folder)
             with store.in_use():
@@ -48,13 +48,14 @@ def settle(site: SiteView, progress: Progress) -> Settled | None:
                 f"what was interrupted here is {journal.told}, not of '{site.name}'", where=site.work,
                 advice="type 'keenharbor settle' with that site's file",
             )  # fmt: skip
-        live_is, detail = _finish(site, journal, progress, descriptor)
+        steps_have_ended(site, WAIT_SECONDS)
+        live_is, detail = _finish(site, journal, progress)
         close_journal(site)
         append_log(site.work, site.name, "settle", "settled", f"{journal.told}: {detail}")
         return Settled(journal.kind, journal.started_at, live_is, detail)
 
 
-def _finish(site: SiteView, journal: Journal, progress: Progress, descriptor: int) -> tuple[str, str]:
+def _finish(site: SiteView, journal: Journal, progress: Progress) -> tuple[str, str]:
     if journal.phase == "begun":
         maintenance_off(site)
         return "before", "it had not changed anything; live is as before"
@@ -62,25 +63,25 @@ def _finish(site: SiteView, journal: Journal, progress: Progress, descriptor: in
     if journal.safety is None:
         raise DamagedError("the journal names no safety snapshot", where=site.work / "journal.json")
     if journal.phase == "done":
-        reload_host(site, (descriptor,))
+        reload_host(site)
         maintenance_off(site)
         return "after", "it had done its work; live is as after it"
     if journal.kind == "cutover":
         progress.stage(f"putting back snapshot {journal.safety}")
-        put_back(site, store, journal.safety, descriptor)
+        put_back(site, store, journal.safety)
         return "before", f"snapshot {journal.safety} was put back; live is as before it"
     progress.stage(f"going on with the way back to snapshot {journal.target}")
     target, safety = read_snapshot(store, str(journal.target)), read_snapshot(store, journal.safety)
-    carried = go_back(site, target, safety, (descriptor,))
+    carried = go_back(site, target, safety)
     carried.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
     maintenance_off(site)
     return "after", f"live is as snapshot {journal.target}, with {carried.rows} rows of visitors carried over"
 
 
-def put_back(site: SiteView, store: Store, safety: str, descriptor: int) -> None:
+def put_back(site: SiteView, store: Store, safety: str) -> None:
     """Live as the safety snapshot holds it, and visitors let in again."""
     snapshot = read_snapshot(store, safety)
     put_tree_back(site, snapshot)
     put_database_back(site, snapshot)
-    reload_host(site, (descriptor,))
+    reload_host(site)
     maintenance_off(site)
