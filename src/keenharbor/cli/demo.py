@@ -6,6 +6,8 @@ import contextlib
 import io
 import os
 import shlex
+import shutil
+import sys
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -86,4 +88,6 @@ def _serving(session: Session) -> Callable[[Scene], None]:
 
 def _render(out: Console, told: Told, seconds: float) -> None:
     show.headline(out, "done", f"the story took {duration(seconds)}; its folder is {told.folder}")
-    show.next_step(out, f"cd {os.path.relpath(told.folder)} && keenharbor survey")
+    # Not everybody has the program on the path: then it is shown as it was started.
+    program = "keenharbor" if shutil.which("keenharbor") else os.path.relpath(sys.argv[0], told.folder)
+    show.next_step(out, f"cd {os.path.relpath(told.folder)} && {program} survey")

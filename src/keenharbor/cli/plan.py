@@ -71,7 +71,7 @@ def show_command(session: Session, plan_file: Path) -> None:
     def render(console: Console) -> None:
         goal = f"{made.plan.site}: core {made.plan.core}, runtime {made.plan.runtime}"
         console.print(
-            Text(goal, style="bold"), Text(f"{plan_file}, drafted {made.plan.drafted or 'by hand'}", style="dim")
+            Text(goal, style="bold"), Text(f" {plan_file}, drafted {made.plan.drafted or 'by hand'}", style="dim")
         )
         console.print()
         _steps(console, made)

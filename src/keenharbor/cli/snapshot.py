@@ -82,8 +82,20 @@ def _left_out(out: Console, facts: dict[str, object]) -> None:
         listed = facts[key]
         if isinstance(listed, list) and listed:
             weight = "note" if key == "left_out" else "caution"
+            listed = _by_folder(listed) if key == "left_out" else listed
             more = f" and {len(listed) - 5} more" if len(listed) > 5 else ""
             out.print(show.said(weight, f"{words}: {', '.join(map(str, listed[:5]))}{more}"))
+
+
+def _by_folder(paths: list[str]) -> list[str]:
+    """Paths, those of one folder taken together: a cache has thousands."""
+    folders: dict[str, list[str]] = {}
+    for path in paths:
+        folders.setdefault(path.rpartition("/")[0], []).append(path)
+    return [
+        f"{f}/ ({plural(len(found), 'file')})" if len(found) > 1 and f else ", ".join(found)
+        for f, found in folders.items()
+    ]
 
 
 @harbor_command(snapshot, name="list")
@@ -102,11 +114,12 @@ def _render_list(out: Console, found: list[Snapshot]) -> None:
     rows = []
     for item in found:
         proof = item.proven
-        proven = show.mark("proven", f"proven {age(proof.at)}") if proof else show.mark("not proven")
-        what = item.label or item.manifest["comment"] or item.manifest["reason"]
-        versions = f"{item.manifest['facts']['core']} / {item.manifest['facts']['runtime']}"
+        proven = show.mark("proven") if proof else show.mark("not proven")
+        by_hand = item.manifest["reason"] == "by hand"
+        what = item.label or (item.manifest["comment"] if by_hand else None) or item.manifest["reason"]
+        versions = str(item.manifest["facts"]["core"])
         rows.append((item.id, age(item.taken_at), size(item.manifest["added_bytes"]), versions, proven, what))
-    show.table(out, ("snapshot", "age", "added", "core / runtime", "proof", "what for"), rows, right=(2,), keep=(0, 1))
+    show.table(out, ("snapshot", "age", "added", "core", "proof", "what for"), rows, right=(2,), keep=(0, 1, 3, 4))
 
 
 @harbor_command(snapshot, name="show")

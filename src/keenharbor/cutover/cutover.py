@@ -14,6 +14,7 @@ from keenharbor.compare import (
     Look,
     Noise,
     Observation,
+    VisitError,
     Visitor,
     Weight,
     compare_pages,
@@ -152,6 +153,7 @@ def run_cutover(
     """
     began = time.monotonic()
     token = new_token()
+    _must_answer(site)
     with exclusive(site), steps_lock(site) as descriptor:
         journal = begin_journal(site, "cutover", token, trial=trial.id)
         with locked_out(site, token, progress):
@@ -190,6 +192,18 @@ def _look(site: SiteView, token: str, also: tuple[str, ...] = (), learn: bool = 
     checks = [c for c in site.model.check if not c.writes]
     with Visitor(site.address, pass_header(site, token)) as visitor:
         return take_look(visitor, site.model.look, also=also, samples=SAMPLES, checks=checks, learn=learn)
+
+
+def _must_answer(site: SiteView) -> None:
+    """Raises `KeenHarborError` before anything is begun when live cannot be looked at."""
+    try:
+        with Visitor(site.address) as visitor:
+            visitor.get(site.model.look.starts[0])
+    except VisitError as error:
+        raise KeenHarborError(
+            f"live does not answer: {error}", where=site.address,
+            advice="see to it that the site is up, then type the command again",
+        ) from error  # fmt: skip
 
 
 def _look_before(site: SiteView, token: str) -> tuple[Look, Noise]:
