@@ -67,6 +67,10 @@ def test_a_missing_index_is_made_anew(tmp_path: Path) -> None:
         index.unlink()
     assert [Store(folder).read(i) for i in ids] == [b"a", b"b" * 9000]
     assert list((folder / "index").iterdir())
+    for index in (folder / "index").iterdir():
+        index.unlink()
+    assert verify_store(Store(folder), Silent()).good, "a run may be killed between pack and index"
+    assert list((folder / "index").iterdir())
 
 
 def test_an_index_that_points_elsewhere_never_gives_wrong_content(tmp_path: Path) -> None:

@@ -70,14 +70,17 @@ def demo(session: Session, folder: Path, port: int | None, serve: bool) -> None:
     over, and rolled back. Everything happens in one folder, which is left to play in."""
     began = time.monotonic()
     player = _Player(session.out, folder, session.as_json)
-    after = _serving(session) if serve else None
-    told = play(folder, player, port, after)
-    seconds = time.monotonic() - began
+    ended: list[float] = []
+    told = play(folder, player, port, _serving(session, ended) if serve else None)
+    seconds = (ended[0] if ended else time.monotonic()) - began
     session.show({**told.as_json(), "seconds": round(seconds, 2)}, lambda out: _render(out, told, seconds))
 
 
-def _serving(session: Session) -> Callable[[Scene], None]:
+def _serving(session: Session, ended: list[float]) -> Callable[[Scene], None]:
+    """Keeps the site up until Ctrl-C; notes in ``ended`` when the story was over."""
+
     def wait(scene: Scene) -> None:
+        ended.append(time.monotonic())
         session.progress.stage(f"the site answers at {scene.address} (Ctrl-C ends it)")
         with contextlib.suppress(KeyboardInterrupt):
             while True:

@@ -183,13 +183,16 @@ class Store:
             self._index.setdefault(identity, location)
 
     def check(self) -> Iterator[tuple[Path, ObjectId | Damage]]:
-        """Read every pack again, object by object. An index that does not fit its pack is told of and made anew."""
+        """Read every pack again, object by object. An index that does not fit its pack is told of
+        and made anew; one that is missing is made."""
         for file in self.pack_files():
             found: dict[ObjectId, Location] = {}
             for item in walk_heads(file):
                 if not isinstance(item, Damage):
                     found[item[0]] = item[1]
             index = self.folder / "index" / f"{file.name}.json"
+            if not index.exists():  # a run was killed between the two: nothing is damaged
+                self._write_index(file.name, found)
             try:
                 fits = {k: Location(file.name, *v) for k, v in json.loads(index.read_bytes()).items()} == found
             except (OSError, ValueError, TypeError, AttributeError):

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import shutil
 import time
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from statistics import median
 
 from keenharbor.base.durable import private_folder
 from keenharbor.base.errors import KeenHarborError
@@ -20,6 +22,7 @@ from keenharbor.compare import (
     Noise,
     Observation,
     Slower,
+    VisitError,
     Visitor,
     Weight,
     compare_files,
@@ -33,7 +36,7 @@ from keenharbor.compare import (
     verdict_of,
 )
 from keenharbor.compare.state import settings_of
-from keenharbor.compare.timing import SLOW_SECONDS
+from keenharbor.compare.timing import RATIO, SLOW_SECONDS
 from keenharbor.database import open_database, row_delta
 from keenharbor.database.rewrite import Rewriter, places_left
 from keenharbor.site.feed import Feed
@@ -49,6 +52,8 @@ from keenharbor.trial.steps import Outcome, Workplace, perform
 SAMPLES = 2
 BEFORE_SAMPLES = 4
 FINAL_SAMPLES = 8
+IN_TURN = 15
+FEWEST_PAGES = 5
 
 
 @dataclass(frozen=True)
@@ -131,6 +136,7 @@ class _Rehearsal:
         self._live, self._plan, self._feed, self._clone = live, plan, feed, clone
         self._mailbox, self._options, self._progress = mailbox, options, progress
         self._store = Store.create(folder / "checkpoints", behind=[snapshot.store])
+        self._snapshot = snapshot
         self._checkpoint: Snapshot | None = None
         self._seen: list[_Seen] = []
         self._records: list[StepRecord] = []
@@ -249,19 +255,60 @@ class _Rehearsal:
         if last is None:
             return []
         self._progress.stage("timing the pages")
-        self._times_after = {p: seen.seconds for p, seen in last.pages.items() if seen.loads}
-        return [(s, self._slow_since(s)) for s in slower_pages(self._times_before, self._times_after)]
+        after = {p: seen.seconds for p, seen in last.pages.items() if seen.loads}
+        self._times_after = {p: list(times) for p, times in after.items()}
+        suspects = [s.path for s in slower_pages(self._times_before, after)]
+        if suspects:
+            self._ask_in_turn(suspects)
+        confirmed = slower_pages(
+            {p: self._times_before[p] for p in suspects}, {p: self._times_after[p] for p in suspects}
+        )
+        return [(s, self._slow_since(s)) for s in confirmed]
+
+    def _ask_in_turn(self, paths: list[str]) -> None:
+        """Time ``paths`` anew on an unchanged clone and on this one, in turn, so that a busy moment of the machine
+        falls on both sides alike."""
+        beside = make_clone(self._live, self._snapshot, f"{TRIAL_PURPOSE}timing", mail_port=self._mailbox.port)
+        try:
+            # A page that does not answer any more has worse findings than its time.
+            with (
+                contextlib.suppress(VisitError),
+                beside,
+                Visitor(beside.address) as old,
+                Visitor(self._clone.address) as new,
+            ):
+                sides = ((old, self._times_before), (new, self._times_after))
+                for path in paths:
+                    for visitor, times in sides:
+                        visitor.get(path)  # the first visit fills caches
+                        times[path] = []
+                for _ in range(IN_TURN):
+                    for path in paths:
+                        for visitor, times in sides:
+                            began = time.perf_counter()
+                            visitor.get(path)
+                            times[path].append(time.perf_counter() - began)
+        finally:
+            beside.drop()
 
     def _slow_since(self, slower: Slower) -> str | None:
-        """The first step after which the page was never again nearer to the time before than to the time after."""
-        border = (slower.before * slower.after) ** 0.5
+        """The first step after which the page was never again nearer to the time before than to the time after.
+
+        Times are taken relative to the other pages of the same look, as far as these did not become slower too: how
+        busy the machine is differs from look to look.
+        """
+        looks = [(s.step, s.look) for s in self._seen if s.look is not None]
+        measure = _relative_time
+        first, last = measure(self.before, slower.path), measure(looks[-1][1], slower.path)
+        if first is None or last is None or last < RATIO * first:
+            measure = _least_time
+            first, last = slower.before, slower.after
+        border = (first * last) ** 0.5
         since: str | None = None
-        for seen in self._seen:
-            page = seen.look.pages.get(slower.path) if seen.look is not None else None
-            if page is None or not page.seconds:
-                continue
-            fast = min(page.seconds) < border  # the least: a busy machine only ever adds
-            since = None if fast else (since or seen.step)
+        for step, look in looks:
+            seconds = measure(look, slower.path)
+            if seconds is not None:
+                since = None if seconds < border else (since or step)
         return since
 
     def result(
@@ -335,6 +382,19 @@ class _Rehearsal:
         for seen in standing:
             if seen.place in away and seen.identity not in told:
                 yield seen, away[seen.place], None
+
+
+def _least_time(look: Look, path: str) -> float | None:
+    """The least of a page's times in a look: a busy machine only ever adds. None when it was not timed."""
+    page = look.pages.get(path)
+    return min(page.seconds) if page is not None and page.loads and page.seconds else None
+
+
+def _relative_time(look: Look, path: str) -> float | None:
+    """`_least_time` over the median of all pages of the look; None when there are too few to tell."""
+    own = _least_time(look, path)
+    others = [t for t in (_least_time(look, p) for p in look.pages) if t is not None]
+    return own / median(others) if own is not None and len(others) >= FEWEST_PAGES else None
 
 
 def _traces(clone: Clone, live: SiteView, snapshot: Snapshot) -> tuple[str, ...]:
