@@ -396,6 +396,20 @@ def test_a_kept_clone_can_be_visited_and_a_failed_step_can_stop_a_trial(served: 
     assert json.loads((Path(told["report"]).parent / "result.json").read_text())["verdict"] == "fail"
 
 
+def test_a_snapshot_that_does_not_come_up_is_not_proven(scene: Scene) -> None:
+    (scene.root / "core/rules.py").write_text("raise SystemExit('broken before')\n")
+    taken = harbor(scene.folder, "snapshot", "take", "--json").json
+    harbor(scene.folder, "plan", "draft", "--core", "4.0", "--runtime", "3")
+    ran = harbor(scene.folder, "trial", "run", code=3)
+    assert "the site does not start: it ended at once: broken before" in ran.err
+    assert harbor(scene.folder, "snapshot", "show", "--json").json["proven"] is None
+    assert "no: it did not come up in trial" in " ".join(harbor(scene.folder, "snapshot", "show").out.split())
+    record = json.loads((scene.folder / "harbor/store/records" / f"{taken['id']}.json").read_text())["document"]
+    assert [p["good"] for p in record["proofs"]] == [False]
+    assert list((scene.folder / "harbor/trials").iterdir()) == []
+    assert list((scene.folder / "harbor/clones").iterdir()) == []
+
+
 def test_a_killed_trial_leaves_a_clone_that_can_be_closed(served: Scene) -> None:
     scene = served
     harbor(scene.folder, "plan", "draft", "--core", "4.0", "--runtime", "3")

@@ -146,12 +146,12 @@ def _render_one(out: Console, found: Snapshot, paths: bool, tables: bool) -> Non
     out.print(
         Text(f"Snapshot {found.id}", style="bold"), Text(f"of {found.manifest['title'] or found.site}", style="dim")
     )
-    proof = found.proven
-    proven = (
-        Text("proven by ").append(f"{proof.how}, {when(proof.at)}, in {duration(proof.seconds)}")
-        if proof
-        else Text("no: it was never restored")
-    )
+    proof = max(found.proofs, key=lambda p: p.at, default=None)
+    proven = Text("no: it was never restored")
+    if proof is not None and proof.good:
+        proven = Text(f"by {proof.how}, {when(proof.at)}, in {duration(proof.seconds)}")
+    elif proof is not None:
+        proven = Text(f"no: it did not come up in {proof.how}, {when(proof.at)}: {proof.detail}")
     told = [(k, Text(str(facts[k]))) for k in ("label", "comment", "reason") if facts[k]]
     show.pairs(out, [("taken", Text(when(found.taken_at))), *told, *_facts(facts), ("proven", proven)])
     _left_out(out, facts)

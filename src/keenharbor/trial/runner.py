@@ -92,33 +92,31 @@ def run_trial(
     began, started = time.monotonic(), now()
     identity = new_id(started)
     folder = private_folder(live.work / "trials" / identity)
-    shutil.copy(plan_file, folder / "plan.toml")
-    progress.stage("taking live's fingerprint")
-    before_live = live.fingerprint()
-    with Mailbox() as mailbox:
-        progress.stage(f"making a clone of snapshot {snapshot.id}")
-        restoring = time.monotonic()
-        clone = make_clone(live, snapshot, f"{TRIAL_PURPOSE}{identity}", mail_port=mailbox.port, port=options.port)
-        try:
-            clone.start()
-            restored_in = time.monotonic() - restoring
-            rehearsal = _Rehearsal(live, plan, feed, clone, mailbox, options, progress, folder, snapshot)
-            rehearsal.look_before()
-            good = any(p.loads for p in rehearsal.before.pages.values())
-            record_proof(snapshot, f"trial {identity}", good, restored_in, plural(len(rehearsal.before.pages), "page"))
-            rehearsal.carry_out()
-            slower = rehearsal.slower()
-            traces = _traces(clone, live, snapshot)
-        except BaseException:
-            if not options.keep:
+    try:
+        shutil.copy(plan_file, folder / "plan.toml")
+        progress.stage("taking live's fingerprint")
+        before_live = live.fingerprint()
+        with Mailbox() as mailbox:
+            progress.stage(f"making a clone of snapshot {snapshot.id}")
+            restoring = time.monotonic()
+            clone = make_clone(live, snapshot, f"{TRIAL_PURPOSE}{identity}", mail_port=mailbox.port, port=options.port)
+            try:
+                rehearsal = _Rehearsal(live, plan, feed, clone, mailbox, options, progress, folder, snapshot)
+                rehearsal.prove(f"trial {identity}", restoring)
+                rehearsal.carry_out()
+                slower = rehearsal.slower()
+                traces = _traces(clone, live, snapshot)
+            except BaseException:
                 clone.drop()
-            raise
-        finally:
+                raise
             clone.stop()
-        mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in mailbox.messages)
-    progress.stage("taking live's fingerprint again")
-    isolation = _isolation(live, before_live, live.fingerprint(), clone, traces, mails)
-    result = rehearsal.result(identity, stamp(started), time.monotonic() - began, str(plan_file), isolation, slower)
+            mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in mailbox.messages)
+        progress.stage("taking live's fingerprint again")
+        isolation = _isolation(live, before_live, live.fingerprint(), clone, traces, mails)
+        result = rehearsal.result(identity, stamp(started), time.monotonic() - began, str(plan_file), isolation, slower)
+    except BaseException:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
     if not options.keep:
         clone.drop()
         shutil.rmtree(folder / "checkpoints", ignore_errors=True)
@@ -153,6 +151,22 @@ class _Rehearsal:
                 visitor, self._live.model.look, also=tuple(self.before.pages), samples=samples, learn=learn,
                 checks=self._live.model.check, mail_to=lambda: [a for m in self._mailbox.messages for a in m.to],
             )  # fmt: skip
+
+    def prove(self, how: str, since: float) -> None:
+        """Start the clone, look at it, and note in the snapshot's record whether it came up.
+
+        Raises `KeenHarborError` when it does not start.
+        """
+        try:
+            self._clone.start()
+        except KeenHarborError as error:
+            record_proof(self._snapshot, how, False, time.monotonic() - since, error.what)
+            raise
+        took = time.monotonic() - since
+        self.look_before()
+        starts = [self.before.pages[s] for s in self._live.model.look.starts if s in self.before.pages]
+        good = bool(starts) and all(page.loads for page in starts)
+        record_proof(self._snapshot, how, good, took, plural(len(self.before.pages), "page"))
 
     def look_before(self) -> None:
         """Look twice at the unchanged clone, and learn what is noise."""
