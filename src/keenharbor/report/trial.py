@@ -67,7 +67,7 @@ def timing_plot(result: TrialResult) -> str:
     axes.minorticks_off()
     axes.set_xlabel("response time in milliseconds (logarithmic); dot: median, ▲: surely slower")
     axes.grid(axis="x", color="#cccccc", linewidth=0.6)
-    axes.legend(loc="lower right", frameon=False)
+    axes.legend(loc="lower center", bbox_to_anchor=(0.5, 1.0), ncols=2, frameon=False)
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
     figure.tight_layout()
