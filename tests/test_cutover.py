@@ -83,8 +83,9 @@ class Stage:
     def put_back(self) -> None:
         """The files and the database as they were when the plan had been rehearsed."""
         for name in ("site", "database", "harbor"):
-            shutil.rmtree(self.scene.folder / name)
-            shutil.copytree(self.saved / name, self.scene.folder / name, symlinks=True)
+            # The site's worker may write to its log or cache at any time.
+            shutil.rmtree(self.scene.folder / name, ignore_errors=True)
+            shutil.copytree(self.saved / name, self.scene.folder / name, symlinks=True, dirs_exist_ok=True)
         for extra in self.scene.folder.glob("upgrade*.toml"):
             extra.unlink()
         shutil.copy(self.saved / "upgrade.toml", self.scene.folder / "upgrade.toml")
@@ -289,9 +290,14 @@ def kill_at_random(stage: Stage, words: tuple[str, ...], count: int, prepare: Ca
     stage.put_back()
     prepare()
     before = state_of(scene)
-    began = time.monotonic()
-    assert cold(scene.folder, [*words], environment()).code == 0
-    whole = time.monotonic() - began
+    took = []
+    for _ in range(2):  # the shorter of two: a busy moment would put most of the kills behind the end
+        stage.put_back()
+        prepare()
+        began = time.monotonic()
+        assert cold(scene.folder, [*words], environment()).code == 0
+        took.append(time.monotonic() - began)
+    whole = min(took)
     after = state_of(scene)
     chance = random.Random(f"{words} 20261125")
     outcomes = {"before": 0, "after": 0, "journals": 0}

@@ -59,28 +59,23 @@ CAPTIONS = (
 
 
 def picture(width, height, hue):
-    """A PNG of a seed on a plate, by hue."""
+    """A PNG (with a palette) of a seed on a plate, by hue: each row is plate, seed, plate; the seed darkens downwards."""
+    base = ((hue * 53) % 150 + 60, (hue * 97) % 120 + 70, (hue * 31) % 90 + 50)
+    shades = [bytes(min(255, c + 60 - 90 * y // height) for c in base) for y in range(height)]
+    palette = bytes((228, 232, 216)) + b"".join(shades)
     rows = []
     for y in range(height):
-        row = bytearray(b"\x00")
-        for x in range(width):
-            dx, dy = (x - width / 2) / (width / 2.4), (y - height / 2) / (height / 3)
-            inside = dx * dx + dy * dy < 1 - 0.3 * dx * dy
-            shade = int(40 * (1 - dy)) if inside else int(12 * (x + y) / (width + height))
-            base = ((hue * 53) % 150 + 60, (hue * 97) % 120 + 70, (hue * 31) % 90 + 50) if inside else (228, 232, 216)
-            row += bytes(min(255, c + shade) for c in base)
-        rows.append(bytes(row))
+        across = 1 - ((y - height / 2) / (height / 3)) ** 2
+        half = int(width / 2.7 * across**0.5) if across > 0 else 0
+        side = bytes(width // 2 - half)
+        rows.append(b"\x00" + side + bytes([y + 1]) * (2 * half) + side)
 
     def piece(kind, data):
         return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
 
-    head = struct.pack(">IIBBBBB", width, height, 8, 2, 0, 0, 0)
-    return (
-        b"\x89PNG\r\n\x1a\n"
-        + piece(b"IHDR", head)
-        + piece(b"IDAT", zlib.compress(b"".join(rows), 9))
-        + piece(b"IEND", b"")
-    )
+    head = struct.pack(">IIBBBBB", width, height, 8, 3, 0, 0, 0)
+    data = piece(b"IHDR", head) + piece(b"PLTE", palette) + piece(b"IDAT", zlib.compress(b"".join(rows), 9))
+    return b"\x89PNG\r\n\x1a\n" + data + piece(b"IEND", b"")
 
 
 def slug(name):
@@ -212,9 +207,9 @@ def main():
     for folder in ("media/seeds", "media/gallery", "var/cache", "var/log", "themes/marrow/overrides"):
         (root / folder).mkdir(parents=True, exist_ok=True)
     for number, line in enumerate(VARIETIES, 1):
-        (root / "media/seeds" / f"{slug(line.split('|')[0])}.png").write_bytes(picture(80, 60, number))
+        (root / "media/seeds" / f"{slug(line.split('|')[0])}.png").write_bytes(picture(160, 120, number))
     for number in range(1, len(CAPTIONS) + 1):
-        (root / "media/gallery" / f"wall-{number}.png").write_bytes(picture(120, 80, number + 40))
+        (root / "media/gallery" / f"wall-{number}.png").write_bytes(picture(240, 160, number + 40))
     shutil.copy(Path(__file__).parent / "overrides" / "variety.html", root / "themes/marrow/overrides/variety.html")
     # A local edit, as somebody makes one for the day of the swap and forgets it.
     calendar = root / "extensions/events-calendar/main.py"
