@@ -54,6 +54,22 @@ def test_the_story_ends_well_and_names_every_command(played: tuple[Path, Ran]) -
     assert max(map(len, ran.out.splitlines())) <= 80
 
 
+def test_what_the_site_itself_showed_on_the_way(played: tuple[Path, Ran]) -> None:
+    """Asked over HTTP and of its database by the story, which knows nothing of the tool's results."""
+    said = " ".join(played[1].out.replace("\n# ", " # ").split())
+    shown = [
+        part.split(" # ")[0].split(" == ")[0].split(" $ ")[0] for part in said.split("The site itself shows: ")[1:]
+    ]
+    assert [s.split("; loans of ")[0] for s in shown] == ["Tansy 3.4", "Tansy 4.0", "Tansy 3.4"]
+    assert [s.split("; loans of ")[1].rstrip(".") for s in shown] == [
+        "none of our visitors",
+        ", ".join(FIRST_VISITORS),
+        ", ".join((*FIRST_VISITORS, *LATER_VISITORS)),
+    ]
+    assert "tries to borrow: Your card is suspended until overdue packets are back" in said
+    assert "The member tries again: Lent: Stone Path thyme" in said
+
+
 @pytest.mark.parametrize("trouble", PLANTED)
 def test_each_planted_trouble_is_found_and_laid_to_its_step(played: tuple[Path, Ran], trouble: str) -> None:
     kind, place, step = PLANTED[trouble]

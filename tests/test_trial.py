@@ -344,6 +344,7 @@ def test_an_unchanged_site_has_no_finding_in_two_trials(served: Scene) -> None:
     plan = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
     plan += '[[step]]\nname = "nothing"\nkind = "command"\ncommand = ["true"]\n[[step]]\nname = "again"\nkind = "purge-cache"\n'
     (scene.folder / "upgrade.toml").write_text(plan)
+    scene.site_file.write_text(scene.site_file.read_text().replace("limit = 12", "limit = 500"))
     before = state_of(scene)
     with Mailbox(scene.mail_port) as post:
         for _ in range(2):
@@ -352,6 +353,7 @@ def test_an_unchanged_site_has_no_finding_in_two_trials(served: Scene) -> None:
             assert told["isolation"]["untouched"] is True
             assert told["isolation"]["traces"] == []
             assert len(told["isolation"]["mails"]) == 4
+            assert told["pages"] == 36
     assert post.messages == [], "a clone's mail left it"
     assert state_of(scene) == before
     (taken,) = harbor(scene.folder, "snapshot", "list", "--json").json
