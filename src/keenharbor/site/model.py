@@ -10,8 +10,6 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-SITE_FORMAT = 1
-
 Text = Annotated[str, Field(min_length=1)]
 
 

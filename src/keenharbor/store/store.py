@@ -134,11 +134,6 @@ class Store:
             self.refresh()
         return wanted in self._index or any(source.has(wanted) for source in self._behind)
 
-    def stored_size(self, wanted: ObjectId) -> int:
-        """Bytes that the object takes in this store; 0 when it is not in it."""
-        location = self._index.get(wanted)
-        return location.stored if location else 0
-
     def read(self, wanted: ObjectId) -> bytes:
         """The object's content, checked. Raises `DamagedError` when it is missing or not what was stored."""
         if wanted not in self._index:
