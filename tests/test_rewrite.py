@@ -20,8 +20,8 @@ LIVE, CLONE = "http://127.0.0.1:8642", "http://127.0.0.1:50123"
 PLACES = {
     LIVE: CLONE,
     "127.0.0.1:8642": "127.0.0.1:50123",
-    "/srv/site": "/work/clones/x/site",
-    "/srv/data/live.db": "/work/x.db",
+    "/srv/site": "/var/clones/x/site",
+    "/srv/data/live.db": "/var/clones/x.db",
 }
 NAMED = {"https://seeds.example": CLONE, "seeds.example": "127.0.0.1:50123"}
 
@@ -37,12 +37,12 @@ def php(value: Any) -> str:
         (f'<a href="{LIVE}">', f'<a href="{CLONE}">'),
         ("//127.0.0.1:8642/x", "//127.0.0.1:50123/x"),
         ("http://127.0.0.1:86421/", "http://127.0.0.1:86421/"),
-        ("/srv/site/media/a.png", "/work/clones/x/site/media/a.png"),
-        ("/srv/site", "/work/clones/x/site"),
+        ("/srv/site/media/a.png", "/var/clones/x/site/media/a.png"),
+        ("/srv/site", "/var/clones/x/site"),
         ("/srv/site2/media", "/srv/site2/media"),
         ("/srv/site-old/media", "/srv/site-old/media"),
         ("/srv/site.old/media", "/srv/site.old/media"),
-        ("path=/srv/data/live.db", "path=/work/x.db"),
+        ("path=/srv/data/live.db", "path=/var/clones/x.db"),
         (r"http:\/\/127.0.0.1:8642\/x", r"http:\/\/127.0.0.1:50123\/x"),
         ("http%3A%2F%2F127.0.0.1%3A8642%2Fx", "http%3A%2F%2F127.0.0.1%3A50123%2Fx"),
         ("nothing of it", "nothing of it"),
@@ -126,7 +126,7 @@ def test_rewriting_a_value_is_rewriting_its_texts(value: Any) -> None:
     def by_hand(v: Any) -> Any:
         if isinstance(v, dict):
             return {by_hand(k): by_hand(x) for k, x in v.items()}
-        return v.replace(LIVE, CLONE).replace("/srv/site", "/work/clones/x/site") if isinstance(v, str) else v
+        return v.replace(LIVE, CLONE).replace("/srv/site", "/var/clones/x/site") if isinstance(v, str) else v
 
     assert rewriter.text(php(value)) == php(by_hand(value))
     assert json.loads(rewriter.text(json.dumps({"v": value}))) == json.loads(json.dumps({"v": by_hand(value)}))
