@@ -136,7 +136,9 @@ def harbor_command(group: click.Group | None = None, *, name: str, site: bool = 
         callback: Callable[..., Any] = run
         for option in options:
             callback = option(callback)
-        made = click.command(name=name)(callback)
+        # The first sentence, whole: Click would cut it at the width of the list.
+        summary = " ".join((function.__doc__ or "").split("\n\n")[0].split()).split(". ")[0].rstrip(".") + "."
+        made = click.command(name=name, short_help=summary)(callback)
         if group is not None:
             group.add_command(made)
         return made

@@ -127,7 +127,9 @@ def _render_list(out: Console, found: list[Snapshot]) -> None:
 @click.option("--paths", is_flag=True, help="List the paths in it.")
 @click.option("--tables", is_flag=True, help="List the tables in it.")
 def show_command(session: Session, wanted: str, paths: bool, tables: bool) -> None:
-    """Show one snapshot (by id, the beginning of one, label, or "newest")."""
+    """Show one snapshot.
+
+    By id, the beginning of one, label, or "newest"."""
     site = session.site()
     found = find_snapshot(session.store(site), wanted, site.name)
     told = found.summary()
@@ -195,7 +197,7 @@ def _render_verify(out: Console, found: Verification) -> None:
 @click.argument("paths", nargs=-1)
 @click.option("--to", "target", type=click.Path(path_type=Path), required=True, help="The new folder to restore into.")
 def restore(session: Session, wanted: str, paths: tuple[str, ...], target: Path) -> None:
-    """Give back a whole snapshot, or only PATHS of it, into a new folder. Live is not touched."""
+    """Give back a snapshot, or PATHS of it, into a new folder. Live is not touched."""
     site = session.site()
     found = find_snapshot(session.store(site), wanted, site.name)
     given = give_back(found, target, paths)

@@ -63,7 +63,9 @@ def run(
 @harbor_command(trial, name="show")
 @click.argument("wanted", metavar="TRIAL", default="newest")
 def show_command(session: Session, wanted: str) -> None:
-    """Show a trial again (by id, the beginning of one, or "newest")."""
+    """Show a trial again.
+
+    By id, the beginning of one, or "newest"."""
     site = session.site()
     result = find_trial(site.work, wanted)
     report = site.work / "trials" / result.id / "report.html"
