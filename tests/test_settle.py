@@ -75,7 +75,12 @@ def test_nothing_to_settle(quiet: Scene) -> None:
 def test_a_change_that_had_only_begun_is_undone(quiet: Scene, kind: str) -> None:
     before = state_of(quiet)
     file = journal(quiet, kind, "begun")
-    for words in (("snapshot", "take"), ("cutover", "--yes"), ("rollback", "--yes")):
+    for words in (
+        ("snapshot", "take"),
+        ("cutover", "--yes"),
+        ("rollback", "--yes"),
+        ("trial", "run", "--snapshot", "live"),
+    ):
         if words[0] == "cutover":
             (quiet.folder / "upgrade.toml").write_text(
                 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "1"\nruntime = "2"\n[[step]]\nname = "a"\nkind = "purge-cache"\n'

@@ -123,7 +123,7 @@ def test_live_was_untouched_and_nothing_left_the_clone(played: tuple[Path, Ran],
     assert list((played[0] / "harbor/clones").iterdir()) == []
 
 
-def test_only_real_visitors_got_mail_from_live(played: tuple[Path, Ran]) -> None:
+def test_the_log_tells_what_was_done(played: tuple[Path, Ran]) -> None:
     told = harbor(played[0], "log", "--json").json
     assert [e["command"] for e in told] == [
         "snapshot take", "plan draft", "trial run", "trial run", "cutover", "rollback", "snapshot verify",

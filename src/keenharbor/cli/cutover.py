@@ -12,11 +12,18 @@ from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
-from keenharbor.cutover.cutover import CutoverOptions, CutoverResult, Drift, check_may_run, find_drift, run_cutover
+from keenharbor.cutover.cutover import (
+    CutoverOptions,
+    CutoverResult,
+    Drift,
+    check_drift,
+    find_drift,
+    rehearsal_of,
+    run_cutover,
+)
 from keenharbor.cutover.journal import refuse_unsettled
 from keenharbor.snapshot import find_snapshot
 from keenharbor.trial.plan import read_plan
-from keenharbor.trial.result import list_trials
 
 
 @harbor_command(name="cutover")
@@ -32,17 +39,14 @@ def cutover(session: Session, plan_file: Path, yes: bool, despite: tuple[str, ..
     Exit code 0: done; 2: refused; 4: failed and put back; 5: interrupted, type 'keenharbor settle'."""
     site, plan = session.site(), read_plan(plan_file)
     refuse_unsettled(site)
-    trials = list_trials(site.work)
-    trial = next((t for t in trials if t.plan_digest == plan.digest), trials[0] if trials else None)
     options = CutoverOptions("verdict" in despite, "drift" in despite)
-    check_may_run(site, plan, trial, None, options)
-    assert trial is not None
+    trial = rehearsal_of(site, plan, options)
     store = session.store(site)
     since = find_snapshot(store, trial.snapshot, site.name)
     drift = find_drift(site, since)
     if not session.as_json:
         _render_drift(session.out, drift, since.id, age(since.taken_at))
-    check_may_run(site, plan, trial, drift, options)
+    check_drift(drift, options)
     session.confirm(
         f"{plural(len(plan.step), 'step')} will change the live site {site.address} from core {site.core_version()} "
         f"to {plan.plan.core} (rehearsed {age(trial.started)}).", yes,

@@ -12,7 +12,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, duration, plural, size, when
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cutover.journal import exclusive
+from keenharbor.cutover.guarded import take_guarded
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import (
     Snapshot,
@@ -20,7 +20,6 @@ from keenharbor.snapshot import (
     find_snapshot,
     give_back,
     list_snapshots,
-    take_snapshot,
     verify_store,
 )
 from keenharbor.snapshot.verify import Verification
@@ -43,12 +42,7 @@ def take(session: Session, label: str | None, comment: str | None, areas: tuple[
     known = list_snapshots(store, site.name)
     if label and any(s.label == label for s in known):
         raise UsageError(f"there is a snapshot with the label '{label}' already", advice="choose another label")
-    with exclusive(site, wait_seconds=5):
-        earlier = next((s for s in known if not s.manifest["areas_left_out"]), None)
-        taken = take_snapshot(site, store, TakeOptions(label, comment, "by hand", areas), session.progress, earlier)
-        append_log(
-            site.work, site.name, "snapshot take", "done", f"{size(taken.manifest['added_bytes'])} added", taken.id
-        )
+    taken = take_guarded(site, store, TakeOptions(label, comment, "by hand", areas), session.progress)
     session.show(taken.summary(), lambda out: _render_taken(out, taken))
 
 

@@ -12,8 +12,9 @@ from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
+from keenharbor.cutover.guarded import take_guarded
 from keenharbor.site.log import append_log
-from keenharbor.snapshot import TakeOptions, find_snapshot, list_snapshots, take_snapshot
+from keenharbor.snapshot import TakeOptions, find_snapshot, list_snapshots
 from keenharbor.trial.plan import read_plan
 from keenharbor.trial.result import TrialResult, find_trial, list_trials
 from keenharbor.trial.runner import TrialOptions, run_trial
@@ -41,12 +42,8 @@ def run(
     site, made = session.site(), read_plan(plan_file)
     feed = session.feed(site)
     store = session.store(site, create=True)
-    known = list_snapshots(store, site.name)
-    if wanted == "live" or (wanted is None and not known):
-        snapshot = take_snapshot(
-            site, store, TakeOptions(reason="before a trial"), session.progress, known[0] if known else None
-        )
-        append_log(site.work, site.name, "snapshot take", "done", "before a trial", snapshot.id)
+    if wanted == "live" or (wanted is None and not list_snapshots(store, site.name)):
+        snapshot = take_guarded(site, store, TakeOptions(reason="before a trial"), session.progress)
     else:
         snapshot = find_snapshot(store, wanted or "newest", site.name)
     options = TrialOptions(keep=keep, stop_at_failure=stop_at_failure, port=port)

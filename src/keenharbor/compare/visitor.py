@@ -1,6 +1,6 @@
 """Visiting a site: one keep-alive connection, cookies like a browser's, nothing outside the address ever asked for.
 
-Built on the standard library's HTTP client, which costs a third of the time of a full-featured one for each of the
+Built on the standard library's HTTP client, which costs less than half of a full-featured one for each of the
 thousands of small requests that a look is made of (measured in ``benchmarks/``).
 """
 

@@ -37,7 +37,7 @@ from keenharbor.store import Store, object_id
 from keenharbor.tree import compare_trees
 from keenharbor.tree.scan import read_content
 from keenharbor.trial.plan import Plan, step_facts
-from keenharbor.trial.result import TrialResult
+from keenharbor.trial.result import TrialResult, list_trials
 from keenharbor.trial.steps import Workplace, perform
 
 SAMPLES = 2
@@ -117,21 +117,26 @@ def find_drift(site: SiteView, since: Snapshot) -> Drift:
     return Drift(files, rows, tuple(serious))
 
 
-def check_may_run(
-    site: SiteView, plan: Plan, trial: TrialResult | None, drift: Drift | None, options: CutoverOptions
-) -> None:
-    """Raise `UsageError` unless the plan was rehearsed with success on a site like this one."""
+def rehearsal_of(site: SiteView, plan: Plan, options: CutoverOptions) -> TrialResult:
+    """The newest trial of exactly this plan. Raises `UsageError` when there is none, or when it did not pass."""
     if plan.plan.site != site.name:
         raise UsageError(f"the plan is for the site '{plan.plan.site}', not for '{site.name}'")
-    if trial is None or trial.plan_digest != plan.digest:
-        problem = "this plan has not been rehearsed" if trial is None else "the plan was changed after its last trial"
+    trials = list_trials(site.work)
+    trial = next((t for t in trials if t.plan_digest == plan.digest), None)
+    if trial is None:
+        problem = "the plan was changed after its last trial" if trials else "this plan has not been rehearsed"
         raise UsageError(problem, advice="keenharbor trial run")
     if trial.verdict != "pass" and not options.despite_verdict:
         raise UsageError(
             f"the trial {trial.id} of this plan ended with '{trial.verdict}'",
             advice="correct the plan and rehearse it again, or add '--despite verdict' if you know better",
         )
-    if drift is not None and drift.serious and not options.despite_drift:
+    return trial
+
+
+def check_drift(drift: Drift, options: CutoverOptions) -> None:
+    """Raise `UsageError` when live is not the site that was rehearsed any more."""
+    if drift.serious and not options.despite_drift:
         listed = ", ".join(drift.serious[:3]) + (" …" if len(drift.serious) > 3 else "")
         raise UsageError(
             f"live is not the site that was rehearsed any more: {listed}",
@@ -146,7 +151,7 @@ class _Unlike(Exception):
 def run_cutover(
     site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None, progress: Progress
 ) -> CutoverResult:
-    """Carry ``plan`` out on live; the caller has asked `check_may_run`.
+    """Carry ``plan`` out on live; the caller has asked `rehearsal_of` and `check_drift`.
 
     Raises `PutBackError` when a step or a check failed and everything was put back, `UnsettledError` when even
     that was interrupted.
@@ -174,9 +179,16 @@ def run_cutover(
         except BaseException as error:
             _put_everything_back(site, store, journal, error, progress)
         progress.stage("maintenance off")
-        maintenance_off(site)
-        closed = time.monotonic()
-        close_journal(site)
+        try:
+            maintenance_off(site)
+            closed = time.monotonic()
+            close_journal(site)
+        except BaseException as error:
+            raise UnsettledError(
+                f"the cutover is done, but its end was interrupted: {error}",
+                where=site.root,
+                advice="keenharbor settle",
+            ) from error
         detail = (
             f"trial {trial.id}, {plural(len(records), 'step')}; back to snapshot {safety.id} with 'keenharbor rollback'"
         )
@@ -194,26 +206,25 @@ def _look(site: SiteView, token: str, also: tuple[str, ...] = (), learn: bool = 
         return take_look(visitor, site.model.look, also=also, samples=SAMPLES, checks=checks, learn=learn)
 
 
+def _no_answer(site: SiteView, reason: object) -> KeenHarborError:
+    advice = "see to it that the site is up, then type the command again"
+    return KeenHarborError(f"live does not answer: {reason}", where=site.address, advice=advice)
+
+
 def _must_answer(site: SiteView) -> None:
     """Raises `KeenHarborError` before anything is begun when live cannot be looked at."""
     try:
         with Visitor(site.address) as visitor:
             visitor.get(site.model.look.starts[0])
     except VisitError as error:
-        raise KeenHarborError(
-            f"live does not answer: {error}", where=site.address,
-            advice="see to it that the site is up, then type the command again",
-        ) from error  # fmt: skip
+        raise _no_answer(site, error) from error
 
 
 def _look_before(site: SiteView, token: str) -> tuple[Look, Noise]:
     first = _look(site, token, learn=True)
     if not any(p.loads for p in first.pages.values()):
         page = next(iter(first.pages.values()))
-        raise KeenHarborError(
-            f"live does not answer: {page.error or f'status {page.status}'}", where=site.address,
-            advice="see to it that the site is up, then type the command again",
-        )  # fmt: skip
+        raise _no_answer(site, page.error or f"status {page.status}")
     second = _look(site, token, tuple(first.pages), learn=True)
     return second, learn_noise([first, second])
 

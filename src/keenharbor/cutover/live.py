@@ -43,10 +43,16 @@ def maintenance_off(site: SiteView) -> None:
 
 @contextlib.contextmanager
 def locked_out(site: SiteView, token: str, progress: Progress) -> Iterator[None]:
-    """Visitors are locked out from here on; an error within the block lets them in again, and nothing is left to settle."""
+    """Visitors are locked out from here on; an error within the block lets them in again, and nothing is left to settle.
+
+    The host is reloaded, so that a request which came in just before does not write after the safety snapshot. That of
+    a broken site may not do it, which must not keep it from going back.
+    """
     try:
         progress.stage("maintenance on")
         maintenance_on(site, token)
+        with contextlib.suppress(KeenHarborError):
+            reload_host(site)
         yield
     except BaseException:
         maintenance_off(site)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from keenharbor.base.errors import DamagedError, UsageError
+from keenharbor.base.errors import DamagedError, UnsettledError, UsageError
 from keenharbor.base.locks import held
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now
@@ -49,7 +49,12 @@ def settle(site: SiteView, progress: Progress) -> Settled | None:
                 advice="type 'keenharbor settle' with that site's file",
             )  # fmt: skip
         steps_have_ended(site, WAIT_SECONDS)
-        live_is, detail = _finish(site, journal, progress)
+        try:
+            live_is, detail = _finish(site, journal, progress)
+        except KeyboardInterrupt as stop:
+            raise UnsettledError(
+                f"settling {journal.told}, was stopped", where=site.root, advice="keenharbor settle goes on"
+            ) from stop
         close_journal(site)
         append_log(site.work, site.name, "settle", "settled", f"{journal.told}: {detail}")
         return Settled(journal.kind, journal.started_at, live_is, detail)

@@ -7,13 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from pydantic import ValidationError
-
 from keenharbor.base.errors import UsageError
-from keenharbor.site.load import SITE_FILE_NAME, merged
-from keenharbor.site.model import SiteFile
+from keenharbor.site.load import SITE_FILE_NAME, read_platform
 from keenharbor.site.settingsfile import read_settings
-from keenharbor.site.toml import read_toml
 
 
 @dataclass(frozen=True)
@@ -46,7 +42,6 @@ def draft_site_file(
     reload: str | None = None,
 ) -> Draft:
     """The site file for the site in ``root``. Reads only; raises `UsageError` when the site is not of that platform."""
-    platform = read_toml(platform_file, "platform file")
     root = root.resolve()
     if not root.is_dir():
         raise UsageError("the site's folder is not there", where=root)
@@ -56,13 +51,7 @@ def draft_site_file(
             "the site file would lie inside the site's folder, from where it could be fetched by anybody", where=site_file,
             advice=f"go to a folder outside {root}, or name one with --out",
         )  # fmt: skip
-    stand_in = {"format": 1, "site": {"name": "x", "root": "x", "address": "http://x"}, "database": {"path": "x"}}
-    try:
-        model = SiteFile.model_validate(merged(stand_in, platform))
-    except ValidationError as errors:
-        first = errors.errors()[0]
-        key = ".".join(str(p) for p in first["loc"])
-        raise UsageError(f"platform file, '{key}': {first['msg']}", where=platform_file) from None
+    model = read_platform(platform_file)
     title = model.platform.title or model.platform.name
     absent = [f for f in model.platform.recognised_by if not (root / f).exists()]
     if absent:

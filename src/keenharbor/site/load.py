@@ -36,18 +36,16 @@ def load_site_file(file: Path) -> SiteFile:
         if not isinstance(extends, str):
             raise UsageError("site file, 'extends': a file's name is wanted", where=file)
         platform_file = (file.parent / extends).resolve()
+        read_platform(platform_file)  # so that its errors name it and not the site file
         platform = read_toml(platform_file, "platform file")
-        _blame_platform(platform, platform_file)
         said = merged({k: v for k, v in platform.items() if k != "extends"}, said)
     return validated(SiteFile, said, file, "site file")
 
 
-def _blame_platform(platform: dict[str, Any], file: Path) -> None:
-    """Check the platform file by itself, so that its errors name it and not the site file."""
-    stand_in = {
-        "format": 1, "site": {"name": "x", "root": "x", "address": "http://x"}, "database": {"path": "x"},
-    }  # fmt: skip
-    validated(SiteFile, merged(stand_in, platform), file, "platform file")
+def read_platform(file: Path) -> SiteFile:
+    """A platform file by itself: what only a site can say is filled with stand-ins. Raises `UsageError`."""
+    stand_in = {"format": 1, "site": {"name": "x", "root": "x", "address": "http://x"}, "database": {"path": "x"}}
+    return validated(SiteFile, merged(stand_in, read_toml(file, "platform file")), file, "platform file")
 
 
 def open_site(file: Path) -> SiteView:

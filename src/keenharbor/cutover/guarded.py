@@ -1,0 +1,26 @@
+"""A snapshot of live, taken while no change of it is under way or half-way."""
+
+from __future__ import annotations
+
+from keenharbor.base.progress import Progress
+from keenharbor.base.text import size
+from keenharbor.cutover.journal import exclusive
+from keenharbor.site.log import append_log
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, TakeOptions, list_snapshots, take_snapshot
+from keenharbor.store import Store
+
+WAIT_SECONDS = 5
+
+
+def take_guarded(site: SiteView, store: Store, options: TakeOptions, progress: Progress) -> Snapshot:
+    """Take a snapshot, reading only files that changed since the newest whole one, and note it in the log.
+
+    Raises `UnsettledError` when an interrupted change has left live between two states.
+    """
+    with exclusive(site, WAIT_SECONDS):
+        earlier = next((s for s in list_snapshots(store, site.name) if not s.manifest["areas_left_out"]), None)
+        taken = take_snapshot(site, store, options, progress, earlier)
+        detail = f"{size(taken.manifest['added_bytes'])} added, {options.reason}"
+        append_log(site.work, site.name, "snapshot take", "done", detail, taken.id)
+        return taken
