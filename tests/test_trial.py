@@ -20,8 +20,9 @@ from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import port_is_taken
 from keenharbor.demo.amend import amended
 from keenharbor.demo.scene import Scene
-from keenharbor.site.feed import Feed, read_feed
+from keenharbor.site.feed import Feed, Package, read_feed
 from keenharbor.site.load import open_site
+from keenharbor.site.view import SiteView
 from keenharbor.snapshot import find_snapshot
 from keenharbor.store import Store
 from keenharbor.trial import plan as kinds
@@ -273,6 +274,54 @@ def test_settings_are_kept_when_a_release_resets_them(clone: tuple[Clone, Feed])
     assert "the feed has no seed-search 9" in (
         do(clone, kind="package", package="seed-search", version="9").problem or ""
     )
+
+
+def test_a_further_try_goes_by_what_the_first_one_found(clone: tuple[Clone, Feed], tmp_path: Path) -> None:
+    """The first try breaks off with half of the files in place, the second behind a migration that resets a setting."""
+    made, feed = clone
+    database, folder = Path(made.facts.database), made.site.root / "extensions/loan-mail"
+    query(database, "UPDATE settings SET value = 'ours' WHERE name = 'desk.greeting'")
+    package = feed.package(feed.need("loan-mail", "1.1"))
+    newer = Package(
+        "loan-mail",
+        "9.0",
+        {**package.files, "extension.ini": package.files["extension.ini"].replace(b"1.1", b"9.0"), "zz.txt": b"new"},
+    )
+    (tmp_path / "tries").write_text("")
+    migrate = f"echo x >> {tmp_path}/tries; test $(wc -l < {tmp_path}/tries) -ge 2"
+    commands = made.site.model.commands.model_copy(update={"migrate": ["sh", "-c", migrate]})
+    model = made.site.model.model_copy(update={"commands": commands})
+    site = SiteView(
+        model, made.site.site_file, made.site.root, made.site.database_place, made.site.work, made.site.store_folder
+    )
+    writes: list[str] = []
+
+    class Breaking(Workplace):
+        def write_file(self, path: str, content: bytes) -> None:
+            writes.append(path)
+            if path.endswith("zz.txt") and writes.count(path) == 1:
+                raise OSError(28, "No space left on device")
+            super().write_file(path, content)
+
+        def run(self, command: Any, time_limit: float, **places: str) -> Any:
+            query(database, "UPDATE settings SET value = 'reset' WHERE name = 'desk.greeting'")
+            return super().run(command, time_limit, **places)
+
+    class OneMore(Feed):
+        def need(self, name: str, version: str) -> Any:
+            return feed.need(name, "1.1").model_copy(update={"version": version})
+
+        def package(self, release: Any) -> Package:
+            return newer if release.version == "9.0" else feed.package(release)
+
+    more = OneMore.__new__(OneMore)
+    more.folder, more.releases = feed.folder, feed.releases
+    step = read_step({"name": "s", "kind": "package", "package": "loan-mail", "version": "9.0", "retries": 2, "retry_pause": 0, "keep_settings": ["desk.greeting"]})  # fmt: skip
+    done = perform(step, Breaking(site, more, made.address))
+    assert (done.problem, done.tries) == (None, 3)
+    assert {p.name: p.read_bytes() for p in folder.iterdir()} == newer.files
+    assert done.versions == {"1.1": "9.0"}
+    assert query(database, "SELECT value FROM settings WHERE name = 'desk.greeting'") == [("ours",)]
 
 
 def test_the_runtime_is_switched_only_to_one_that_is_there(clone: tuple[Clone, Feed]) -> None:

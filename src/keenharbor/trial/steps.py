@@ -98,6 +98,18 @@ class Outcome:
     wiped: tuple[tuple[str, str], ...] = ()
     left_over: tuple[str, ...] = ()
     settings: tuple[str, ...] = ()
+    placing: Placing | None = None
+
+
+@dataclass
+class Placing:
+    """What a package step found at its first try and means to write: a further try goes by this, not by what a try that
+    broke off has left. ``settings`` are the cells as they were before; ``done`` says that every file is in place."""
+
+    content: dict[str, bytes]
+    remove: tuple[str, ...]
+    settings: dict[str, str]
+    done: bool = False
 
 
 def perform(step: Any, place: Workplace, sleep: Callable[[float], None] = time.sleep) -> Outcome:
@@ -139,20 +151,15 @@ def _package(step: kinds.PackageStep, place: Workplace, outcome: Outcome) -> str
     site = place.site
     release = place.feed.need(step.package, step.version)
     package = place.feed.package(release)
-    installed = next((p for p in installed_packages(site) if p.name == step.package), None)
-    if installed is None:
-        part = site.model.themes if release.kind == "theme" and site.model.themes else site.model.extensions
-        installed = Installed(step.package, "", release.kind, f"{part.folder}/{step.package}")
-    old_release = place.feed.find(installed.name, installed.version) if installed.version else None
-    old = place.feed.package(old_release) if old_release is not None else None
-    same = installed.version == step.version
-    if not same:  # a further try goes on with the migration
-        _put_files(step, place, installed, old, package, outcome)
-        if installed.version:
-            outcome.versions[installed.version] = step.version
-    outcome.touches = (*outcome.touches, *(installed.path(f) for f in package.files), *(
-        installed.path(f) for f in (old.files if old else ())))  # fmt: skip
-    before = _settings(site) if step.keep_settings else {}
+    if outcome.placing is None:
+        outcome.placing = _prepare(step, place, release.kind, package, outcome)
+    placing = outcome.placing
+    if not placing.done:
+        for path, content in placing.content.items():
+            place.write_file(path, content)
+        for path in placing.remove:
+            place.remove_file(path)
+        placing.done = True
     output = ""
     if step.migrate and site.model.commands.migrate is not None:
         owner = "core" if release.kind == "core" else step.package
@@ -163,37 +170,43 @@ def _package(step: kinds.PackageStep, place: Workplace, outcome: Outcome) -> str
             place, step.replaces, outcome, step.time_limit
         )
     for name in step.keep_settings:
-        output += _put_setting_back(place, name, before)
+        output += _put_setting_back(place, name, placing.settings)
     return output
 
 
-def _put_files(
-    step: kinds.PackageStep, place: Workplace, installed: Installed, old: Package | None, new: Package, outcome: Outcome
-) -> None:
-    root = place.site.root
+def _prepare(step: kinds.PackageStep, place: Workplace, kind: str, new: Package, outcome: Outcome) -> Placing:
+    """Work out all that is to be written before anything is; raises `StepFailed` when an edit cannot be carried."""
+    site, root = place.site, place.site.root
+    installed = next((p for p in installed_packages(site) if p.name == step.package), None)
+    if installed is None:
+        part = site.model.themes if kind == "theme" and site.model.themes else site.model.extensions
+        installed = Installed(step.package, "", kind, f"{part.folder}/{step.package}")
+    old_release = place.feed.find(installed.name, installed.version) if installed.version else None
+    old = place.feed.package(old_release) if old_release is not None else None
+    outcome.touches = tuple(installed.path(f) for p in (new, old) if p is not None for f in p.files)
+    settings = _settings(site) if step.keep_settings else {}
+    if installed.version == step.version:  # it is there already: only its migration is to be run
+        return Placing({}, (), settings, done=True)
+    if installed.version:
+        outcome.versions[installed.version] = step.version
     edits = {e.path: e for e in edits_of(root, installed, old)} if old is not None else {}
-    merged: dict[str, bytes] = {}
+    content = {installed.path(file): data for file, data in new.files.items()}
     wiped: list[tuple[str, str]] = []
-    for file in new.files:
+    for file, data in new.files.items():
         path = installed.path(file)
         edit = edits.get(path)
         if edit is None or old is None or edit.removed:
             continue
         if step.carry_local_edits:
-            merged[file] = _merge(path, old.files[file], new.files[file], (root / path).read_bytes())
-        elif new.files[file] != (root / path).read_bytes():
+            content[path] = _merge(path, old.files[file], data, (root / path).read_bytes())
+        elif data != (root / path).read_bytes():
             wiped.append((path, edit.diff))
-    for file, content in new.files.items():
-        place.write_file(installed.path(file), merged.get(file, content))
     dropped = [installed.path(f) for f in (old.files if old is not None else ()) if f not in new.files]
-    left = []
-    for path in dropped:
-        # A dropped file that somebody edited is somebody's work: it stays and is told of.
-        if step.remove_dropped and path not in edits:
-            place.remove_file(path)
-        elif (root / path).exists():
-            left.append(path)
-    outcome.wiped, outcome.left_over = tuple(wiped), tuple(left)
+    # A dropped file that somebody edited is somebody's work: it stays and is told of.
+    remove = tuple(p for p in dropped if step.remove_dropped and p not in edits)
+    outcome.wiped = tuple(wiped)
+    outcome.left_over = tuple(p for p in dropped if p not in remove and (root / p).exists())
+    return Placing(content, remove, settings)
 
 
 def _merge(path: str, base: bytes, theirs: bytes, ours: bytes) -> bytes:
