@@ -22,10 +22,12 @@ from typing import Any
 
 import pytest
 
+from keenharbor.database import DatabasePlace, Schema, StoredState, Together, open_database, store_state
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.demo.story import SHELF_CHECKS
 from keenharbor.site.load import open_site
 from keenharbor.site.view import SiteView
+from keenharbor.store import object_id
 
 PROGRAM = [sys.executable, "-m", "keenharbor.cli.main"]
 
@@ -253,3 +255,27 @@ def write_tree() -> Callable[[Path, dict[str, str | bytes]], None]:
             path.write_bytes(content.encode() if isinstance(content, str) else content)
 
     return write
+
+
+class StateInMemory:
+    """A stored state of a database whose chunks are held in a table; ``read`` names the tables that were read for it."""
+
+    def __init__(self, place: DatabasePlace, earlier: StoredState | None = None) -> None:
+        held: dict[str, bytes] = {} if earlier is None else earlier.held  # type: ignore[attr-defined]
+
+        def add(content: bytes) -> str:
+            identity = object_id(content)
+            held[identity] = content
+            return identity
+
+        self.read: list[str] = []
+        with open_database(place).reading() as state:
+            original = state.blocks
+            state.blocks = lambda table: (self.read.append(table), original(table))[1]  # type: ignore[func-returns-value,method-assign]
+            schema, tables = state.schema, store_state(state, Together(add), earlier)
+        self.state = StoredState(Schema.from_json(schema.as_json()), tables, held.__getitem__)
+        self.state.held = held  # type: ignore[attr-defined]
+
+
+def state_in_memory(place: DatabasePlace) -> StoredState:
+    return StateInMemory(place).state

@@ -15,21 +15,21 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import plain_dump, query
+from conftest import plain_dump, query, state_in_memory
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.database import (
+    Block,
     DatabasePlace,
     Row,
     Schema,
     StoredState,
     Table,
-    decode_rows,
     encode_row,
     open_database,
     row_delta,
-    store_state,
 )
-from keenharbor.database.rows import chunks
+from keenharbor.database.lines import decode_json, encode_json
+from keenharbor.database.rows import blocks_of, chunks
 from keenharbor.snapshot import restore_state
 from keenharbor.store import object_id
 
@@ -67,24 +67,14 @@ def make(path: Path, script: str) -> Path:
     return path
 
 
-def state_in_memory(path: Path) -> StoredState:
-    """A stored state of the database whose chunks are held in a table."""
-    held: dict[str, bytes] = {}
-
-    def add(content: bytes) -> str:
-        identity = object_id(content)
-        held[identity] = content
-        return identity
-
-    with open_database(DatabasePlace("sqlite", path)).reading() as state:
-        schema, tables = state.schema, store_state(state, add)
-    return StoredState(Schema.from_json(schema.as_json()), tables, held.__getitem__)
+def state_of_file(path: Path) -> StoredState:
+    return state_in_memory(DatabasePlace("sqlite", path))
 
 
 def test_everything_comes_back(tmp_path: Path) -> None:
     source = make(tmp_path / "a.db", EVERYTHING)
     target = tmp_path / "b.db"
-    rows = restore_state(state_in_memory(source), open_database(DatabasePlace("sqlite", target)))
+    rows = restore_state(state_of_file(source), open_database(DatabasePlace("sqlite", target)))
     assert rows > 12
     assert plain_dump(target) == plain_dump(source)
     for pragma in ("user_version", "application_id", "integrity_check", "encoding"):
@@ -104,14 +94,14 @@ def test_restoring_over_another_database_leaves_nothing_of_it(tmp_path: Path) ->
         "CREATE VIEW v AS SELECT 1; CREATE VIRTUAL TABLE search USING fts5 (x); INSERT INTO search VALUES ('old');"
         "CREATE TABLE nokey (completely, different, columns); PRAGMA user_version = 9;",
     )
-    restore_state(state_in_memory(source), open_database(DatabasePlace("sqlite", target)))
+    restore_state(state_of_file(source), open_database(DatabasePlace("sqlite", target)))
     assert plain_dump(target) == plain_dump(source)
 
 
 def test_a_failed_replacement_changes_nothing(tmp_path: Path) -> None:
     target = make(tmp_path / "b.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v); INSERT INTO t VALUES (1, 'mine');")
     before = plain_dump(target)
-    broken = state_in_memory(make(tmp_path / "a.db", EVERYTHING))
+    broken = state_of_file(make(tmp_path / "a.db", EVERYTHING))
     broken.tables.pop("pair")
     broken.schema.settings["user_version"] = "no number"
     with pytest.raises(ValueError), open_database(DatabasePlace("sqlite", target)).writing() as writer:
@@ -125,7 +115,7 @@ def test_text_that_is_not_utf8_comes_back(tmp_path: Path) -> None:
         "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT); INSERT INTO t VALUES (1, CAST(x'ff41' AS TEXT));",
     )
     target = tmp_path / "b.db"
-    restore_state(state_in_memory(source), open_database(DatabasePlace("sqlite", target)))
+    restore_state(state_of_file(source), open_database(DatabasePlace("sqlite", target)))
     assert query(target, "SELECT hex(v), typeof(v) FROM t") == [("FF41", "text")]
 
 
@@ -153,7 +143,7 @@ def test_a_database_with_a_writer_at_work_is_read_as_it_was_at_one_instant(tmp_p
     try:
         while not moved:
             pass
-        sums = [sum(r[1] for r in state_in_memory(path).rows("account")) for _ in range(20)]  # type: ignore[misc]
+        sums = [sum(r[1] for r in state_of_file(path).rows("account")) for _ in range(20)]  # type: ignore[misc]
     finally:
         stop.set()
         writer.join()
@@ -199,8 +189,9 @@ values = st.none() | st.integers(-(2**63), 2**63 - 1) | st.floats() | st.binary(
 @given(st.lists(st.lists(values, min_size=2, max_size=2).map(tuple), max_size=30))
 @settings(deadline=None)
 def test_rows_come_back_from_their_encoding(rows: list[Row]) -> None:
-    encoded = b"".join(encode_row(r) for r in rows)
-    back = list(decode_rows(encoded))
+    encoded = encode_json(rows)
+    assert encoded == b"".join(encode_row(r) for r in rows), "quick and slow encoding differ"
+    back = list(decode_json(encoded))
     assert len(back) == len(rows)
     for one, other in zip(rows, back, strict=True):
         for a, b in zip(one, other, strict=True):
@@ -211,14 +202,16 @@ def test_rows_come_back_from_their_encoding(rows: list[Row]) -> None:
 @pytest.mark.parametrize("damaged", [b"[1,2\n", b'[{"b":"%"}]\n', b"\xff\n", b'[{"f":"much"}]\n', b'[{"a":1,"b":2}]\n'])
 def test_damaged_rows_are_an_error(damaged: bytes) -> None:
     with pytest.raises(DamagedError):
-        list(decode_rows(damaged))
+        list(decode_json(damaged))
 
 
 def test_one_inserted_row_changes_one_chunk() -> None:
     table = Table("t", ("id", "v"), ("id",), "")
     rows: list[Row] = [(n, f"value {n}") for n in range(0, 20_000, 2)]
-    before = {object_id(c) for c, _ in chunks(table, rows)}
-    after = {object_id(c) for c, _ in chunks(table, [*rows[:3000], (6001, "new"), *rows[3001:]])}
+    before = {object_id(c.data) for c in chunks(table, blocks_of(table, rows))}
+    after = {
+        object_id(c.data) for c in chunks(table, blocks_of(table, [*rows[:3000], (6001, "new"), *rows[3001:]], 77))
+    }
     assert len(before) > 20
     assert len(before - after) <= 2
 
@@ -235,6 +228,15 @@ class Plain:
 
     def rows(self, table: str) -> Iterator[Row]:
         yield from sorted(self.content[table].items())
+
+    def blocks(self, table: str) -> Iterator[Block]:
+        return blocks_of(self.schema.tables[0], self.rows(table))
+
+    def mark(self, table: str) -> None:
+        return None
+
+    def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
+        return False
 
     def chunk_ids(self, table: str) -> None:
         return None
@@ -264,9 +266,9 @@ def test_only_chunks_that_differ_are_read(tmp_path: Path) -> None:
         path,
         "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) INSERT INTO t SELECT i, i FROM n",
     )
-    before = state_in_memory(path)
+    before = state_of_file(path)
     query(path, "UPDATE t SET v = 'changed' WHERE id = 10000")
-    after = state_in_memory(path)
+    after = state_of_file(path)
     read: list[str] = []
     for state in (before, after):
         original = state._read
@@ -276,10 +278,10 @@ def test_only_chunks_that_differ_are_read(tmp_path: Path) -> None:
 
 
 def test_columns_that_only_one_side_has_are_no_change(tmp_path: Path) -> None:
-    left = state_in_memory(
+    left = state_of_file(
         make(tmp_path / "a.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v); INSERT INTO t VALUES (1, 'x');")
     )
-    right = state_in_memory(
+    right = state_of_file(
         make(
             tmp_path / "b.db",
             "CREATE TABLE t (id INTEGER PRIMARY KEY, extra, v); INSERT INTO t VALUES (1, 'new', 'x');",
@@ -291,10 +293,10 @@ def test_columns_that_only_one_side_has_are_no_change(tmp_path: Path) -> None:
 
 
 def test_tables_that_came_or_went_are_whole(tmp_path: Path) -> None:
-    left = state_in_memory(
+    left = state_of_file(
         make(tmp_path / "a.db", "CREATE TABLE old (id INTEGER PRIMARY KEY); INSERT INTO old VALUES (1);")
     )
-    right = state_in_memory(
+    right = state_of_file(
         make(tmp_path / "b.db", "CREATE TABLE new (id INTEGER PRIMARY KEY); INSERT INTO new VALUES (1), (2);")
     )
     delta = row_delta(left, right)

@@ -150,7 +150,7 @@ def test_the_store_can_be_read_by_hand(scene: Scene) -> None:
     store = scene.folder / "harbor/store"
     assert "KHO1" in (store / "READ ME.txt").read_text()
     manifest = json.loads((store / "snapshots" / f"{taken['id']}.json").read_text())["document"]
-    (chunk, count) = next(t for t in manifest["database"]["tables"] if t["name"] == "varieties")["chunks"][0]
+    (chunk, count, _) = next(t for t in manifest["database"]["tables"] if t["name"] == "varieties")["chunks"][0]
     for index in store.glob("index/*.json"):
         name = index.name.removesuffix(".json")
         offset, stored, plain, codec = json.loads(index.read_text())[chunk]

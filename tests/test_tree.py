@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,17 +15,28 @@ from keenharbor.base.errors import UsageError
 from keenharbor.store import Store
 from keenharbor.tree import AreaRules, Scan, compare_trees, restore_tree, scan_tree
 from keenharbor.tree.areas import fits
-from keenharbor.tree.scan import PIECE_SIZE, read_content
+from keenharbor.tree.scan import PIECE_SIZE, Hashing, Outcome, read_content
+from keenharbor.tree.scan import Store as StoreContent
 
 WriteTree = Callable[[Path, dict[str, str | bytes]], None]
 NO_RULES = AreaRules({})
+
+
+class Adding(Hashing):
+    """Gives each content to a function."""
+
+    def __init__(self, add: Callable[[bytes], str]) -> None:
+        self._add = add
+
+    def run(self, task: Callable[[StoreContent], list[Outcome]], done: Callable[[list[Outcome]], None]) -> None:
+        done(task(lambda content, near: self._add(content)))
 
 
 def read(root: Path, store: Store, earlier: Scan | None = None) -> Scan:
     scan = scan_tree(root, NO_RULES)
     with store.writing() as writer:
         known = earlier.entries if earlier else {}
-        read_content(root, scan, writer.add, known, store.has, lambda done, total: None)
+        read_content(root, scan, writer, known, store.has, lambda done, total: None)
     return scan
 
 
@@ -159,11 +171,12 @@ def test_an_untouched_file_is_not_read_again_and_a_touched_one_is(tmp_path: Path
     root = tmp_path / "site"
     write_tree(root, {"same": "1", "other": "2"})
     store = Store.create(tmp_path / "store")
+    time.sleep(0.05)  # a file that was written just now is read again: its times could not tell
     first = read(root, store)
     (root / "other").write_text("3")
     seen: list[bytes] = []
     scan = scan_tree(root, NO_RULES)
-    read_content(root, scan, lambda c: seen.append(c) or "id", first.entries, store.has, lambda d, t: None)  # type: ignore[func-returns-value]
+    read_content(root, scan, Adding(lambda c: seen.append(c) or "id"), first.entries, store.has, lambda d, t: None)  # type: ignore[func-returns-value]
     assert seen == [b"3"]
     assert scan.entries["same"].objects == first.entries["same"].objects
 
@@ -181,7 +194,7 @@ def test_a_file_that_changes_while_it_is_read_is_read_again(tmp_path: Path, writ
 
     scan = scan_tree(root, NO_RULES)
     del scan.entries["calm"]
-    read_content(root, scan, add, {}, lambda o: True, lambda d, t: None)
+    read_content(root, scan, Adding(add), {}, lambda o: True, lambda d, t: None)
     assert scan.entries["moving"].objects == ("333",)
     assert not scan.unstable
 
@@ -196,7 +209,7 @@ def test_a_file_that_keeps_changing_is_told_of(tmp_path: Path, write_tree: Write
         return "id"
 
     scan = scan_tree(root, NO_RULES)
-    read_content(root, scan, add, {}, lambda o: True, lambda d, t: None)
+    read_content(root, scan, Adding(add), {}, lambda o: True, lambda d, t: None)
     assert scan.unstable == ["restless"]
 
 
@@ -205,7 +218,7 @@ def test_a_file_that_vanishes_is_dropped(tmp_path: Path, write_tree: WriteTree) 
     write_tree(root, {"a": "1", "b": "2"})
     scan = scan_tree(root, NO_RULES)
     (root / "b").unlink()
-    read_content(root, scan, lambda c: "id", {}, lambda o: True, lambda d, t: None)
+    read_content(root, scan, Adding(lambda c: "id"), {}, lambda o: True, lambda d, t: None)
     assert list(scan.entries) == ["a"]
 
 

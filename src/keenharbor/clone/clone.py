@@ -159,7 +159,7 @@ def make_clone(
         )  # fmt: skip
     place = private_folder(home / identity)
     root = place / "site"
-    old_database = live.database_place.path
+    old_database = live.database_place.file
     inside = live.root in old_database.parents
     database = root / old_database.relative_to(live.root) if inside else place / "database" / old_database.name
     facts = CloneFacts(
@@ -184,7 +184,7 @@ def live_places(live: SiteView, snapshot: Snapshot | None = None) -> list[str]:
     addresses = {live.address} | ({str(snapshot.manifest["address"])} if snapshot else set())
     roots = {str(live.root), str(live.site_file.parent / live.model.site.root)}
     roots |= {str(snapshot.manifest["root"])} if snapshot else set()
-    places = [*addresses, *(urlsplit(a).netloc for a in addresses), *roots, str(live.database_place.path)]
+    places = [*addresses, *(urlsplit(a).netloc for a in addresses), *roots, str(live.database_place.file)]
     return sorted(set(places), key=len, reverse=True)
 
 
@@ -201,7 +201,7 @@ def _rewriter(clone: Clone, snapshot: Snapshot) -> Rewriter:
                 else place.replace("https:", "http:", 1)
             )
             table.setdefault(other, clone.address)
-        elif place == str(live.database_place.path):
+        elif place == str(live.database_place.file):
             table[place] = clone.facts.database
         elif place.startswith("/"):
             table[place] = root

@@ -33,9 +33,9 @@ from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
-from keenharbor.store import Store, object_id
+from keenharbor.store import Store
 from keenharbor.tree import compare_trees
-from keenharbor.tree.scan import read_content
+from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.plan import Plan, step_facts
 from keenharbor.trial.result import TrialResult, list_trials
 from keenharbor.trial.steps import Workplace, perform
@@ -93,7 +93,7 @@ class CutoverResult:
 def find_drift(site: SiteView, since: Snapshot) -> Drift:
     """What changed on live since ``since``; reads only."""
     scan = site.scan()
-    read_content(site.root, scan, object_id, since.entries, lambda o: True, lambda done, total: None)
+    read_content(site.root, scan, Hashing(), since.entries, lambda o: True, lambda done, total: None)
     difference = compare_trees(since.entries, scan.entries)
     files: dict[str, int] = {}
     serious: list[str] = []
@@ -164,7 +164,9 @@ def run_cutover(
         with locked_out(site, token, progress):
             locked = time.monotonic()
             progress.stage("taking a safety snapshot")
-            options = TakeOptions(comment=f"before the cutover of trial {trial.id}", reason="before a cutover")
+            options = TakeOptions(
+                comment=f"before the cutover of trial {trial.id}", reason="before a cutover", every_row=True
+            )
             safety = take_snapshot(site, store, options, progress, since)
             progress.stage("looking at live before the change")
             before, noise = _look_before(site, token)

@@ -15,10 +15,9 @@ from keenharbor.cutover.journal import close_journal
 from keenharbor.database import DatabaseWriter, open_database
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
-from keenharbor.store import object_id
 from keenharbor.tree import RestoreCount, restore_tree
 from keenharbor.tree.restore import clear_folder
-from keenharbor.tree.scan import read_content
+from keenharbor.tree.scan import Hashing, read_content
 
 RELOAD_SECONDS = 60
 
@@ -87,7 +86,7 @@ def reload_host(site: SiteView) -> None:
 def put_tree_back(site: SiteView, snapshot: Snapshot) -> RestoreCount:
     """Make live's files what ``snapshot`` holds: logs stay as they are, caches are emptied."""
     scan = site.scan()
-    read_content(site.root, scan, object_id, snapshot.entries, lambda o: True, lambda done, total: None)
+    read_content(site.root, scan, Hashing(), snapshot.entries, lambda o: True, lambda done, total: None)
     wanted = {p: e for p, e in snapshot.entries.items() if e.area not in ("logs", "cache")}
     left_out = set(snapshot.manifest["areas_left_out"])
     present = {p: e for p, e in scan.entries.items() if e.area not in ("logs", "cache") and e.area not in left_out}

@@ -11,7 +11,7 @@ from typing import Any
 from keenharbor.base.durable import write_durably
 from keenharbor.base.text import plural
 from keenharbor.database import DatabaseState, DatabaseWriter, Row, TableDelta, encode_row, row_delta
-from keenharbor.database.rows import key_of
+from keenharbor.database.diff import key_of
 
 
 @dataclass

@@ -78,7 +78,9 @@ def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progr
         journal = begin_journal(site, "rollback", token, target=target.id)
         with locked_out(site, token, progress):
             progress.stage("taking a safety snapshot")
-            options = TakeOptions(comment=f"before going back to {target.id}", reason="before a rollback")
+            options = TakeOptions(
+                comment=f"before going back to {target.id}", reason="before a rollback", every_row=True
+            )
             safety = take_snapshot(site, store, options, progress, target)
         journal = enter_phase(site, journal, "changing", safety.id)
         try:

@@ -2,7 +2,9 @@
 
 from keenharbor.database.diff import RowDelta, TableDelta, row_delta
 from keenharbor.database.engines import ENGINES, open_database
+from keenharbor.database.lines import encode_row
 from keenharbor.database.protocol import (
+    Block,
     Database,
     DatabasePlace,
     DatabaseState,
@@ -15,14 +17,14 @@ from keenharbor.database.protocol import (
 from keenharbor.database.rows import (
     StoredState,
     StoredTable,
-    decode_rows,
-    encode_row,
+    Together,
     store_state,
     table_digest,
 )
 
 __all__ = [
     "ENGINES",
+    "Block",
     "Database",
     "DatabasePlace",
     "DatabaseState",
@@ -34,8 +36,8 @@ __all__ = [
     "StoredTable",
     "Table",
     "TableDelta",
+    "Together",
     "Value",
-    "decode_rows",
     "encode_row",
     "open_database",
     "row_delta",

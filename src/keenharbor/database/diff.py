@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
+from blake3 import blake3
+
+from keenharbor.database.lines import decode_lines, encode_row
 from keenharbor.database.protocol import DatabaseState, Row, Table
-from keenharbor.database.rows import StoredState, encode_row, key_of
+from keenharbor.database.rows import StoredState, chunks
 
 
 @dataclass(frozen=True)
@@ -77,9 +81,11 @@ def _table_delta(name: str, left: DatabaseState, right: DatabaseState) -> TableD
     pick_a = [a.columns.index(c) for c in shared]
     pick_b = [b.columns.index(c) for c in shared]
     rows_a, rows_b = _differing_rows(name, left, right)
+    if a.keyless and b.keyless:
+        return _keyless_delta(a, b, rows_a, rows_b)
     by_key_a = {encode_row(key_of(a, r)): r for r in rows_a}
     if a.key != b.key and all(c in b.columns for c in a.key):
-        b = Table(b.name, b.columns, a.key, b.ddl, b.kind, b.implicit_key)
+        b = replace(b, key=a.key)
     added: list[Row] = []
     changed: list[tuple[Row, Row]] = []
     for row in rows_b:
@@ -91,13 +97,55 @@ def _table_delta(name: str, left: DatabaseState, right: DatabaseState) -> TableD
     return TableDelta(name, a.columns, b.columns, tuple(added), tuple(by_key_a.values()), tuple(changed), key=a.key)
 
 
+def _keyless_delta(a: Table, b: Table, rows_a: Iterator[Row], rows_b: Iterator[Row]) -> TableDelta:
+    """Without a key a row is there so many times, or not: none is changed."""
+    pick = [b.columns.index(c) for c in a.columns] if set(a.columns) == set(b.columns) else range(len(b.columns))
+    before = Counter(rows_a)
+    after = Counter(tuple(row[i] for i in pick) for row in rows_b)
+    columns = a.columns if set(a.columns) == set(b.columns) else b.columns
+    return TableDelta(a.name, a.columns, columns, tuple((after - before).elements()),
+                      tuple((before - after).elements()), key=a.key)  # fmt: skip
+
+
 def _differing_rows(name: str, left: DatabaseState, right: DatabaseState) -> tuple[Iterator[Row], Iterator[Row]]:
-    """The rows of both sides, without those in chunks that both sides share."""
-    ids_left, ids_right = left.chunk_ids(name), right.chunk_ids(name)
-    if ids_left is None or ids_right is None or not (isinstance(left, StoredState) and isinstance(right, StoredState)):
-        return left.rows(name), right.rows(name)
-    both = set(ids_left) & set(ids_right)
-    return (
-        (row for i in ids_left if i not in both for row in left.chunk(i)),
-        (row for i in ids_right if i not in both for row in right.chunk(i)),
-    )
+    """The rows of both sides, without those in chunks that both sides share.
+
+    The rows of a state that is not stored are cut into chunks as they are read, and dropped when the other has the chunk.
+    """
+    if isinstance(left, StoredState) and isinstance(right, StoredState):
+        both = set(left.chunk_ids(name) or ()) & set(right.chunk_ids(name) or ())
+        return _but(left, name, both), _but(right, name, both)
+    if isinstance(left, StoredState):
+        shared, rows = _against(left, right, name)
+        return _but(left, name, shared), iter(rows)
+    if isinstance(right, StoredState):
+        shared, rows = _against(right, left, name)
+        return iter(rows), _but(right, name, shared)
+    return left.rows(name), right.rows(name)
+
+
+def _but(state: StoredState, name: str, apart_from: set[str]) -> Iterator[Row]:
+    return (row for i in state.chunk_ids(name) or () if i not in apart_from for row in state.chunk(name, i))
+
+
+def _against(stored: StoredState, read: DatabaseState, name: str) -> tuple[set[str], list[Row]]:
+    """The chunks of ``stored`` that ``read`` has too, and the rows that it has beyond these."""
+    known = set(stored.chunk_ids(name) or ())
+    table = read.schema.table(name)
+    assert table is not None
+    if table.columns != getattr(stored.schema.table(name), "columns", None):
+        return set(), list(read.rows(name))
+    shared: set[str] = set()
+    rows: list[Row] = []
+    for chunk in chunks(table, read.blocks(name)):
+        identity = blake3(chunk.data).hexdigest()
+        if identity in known:
+            shared.add(identity)
+        else:
+            rows += decode_lines(table, chunk.data)
+    return shared, rows
+
+
+def key_of(table: Table, row: Row) -> Row:
+    """The values of the row's key."""
+    return tuple(row[i] for i in table.key_positions)

@@ -1,23 +1,22 @@
-"""The engines that the tool can read and write: one row here and one module each."""
+"""The engines that the tool can read and write: one row here and one module each, loaded when it is used."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from importlib import import_module
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database.protocol import Database, DatabasePlace
-from keenharbor.database.sqlite import SqliteDatabase
 
-ENGINES: dict[str, Callable[[DatabasePlace], Database]] = {"sqlite": SqliteDatabase}
+ENGINES = {"sqlite": "SqliteDatabase", "mariadb": "MariadbDatabase", "postgres": "PostgresDatabase"}
 
 
 def open_database(place: DatabasePlace) -> Database:
     """The database at ``place``; nothing is opened yet. Raises `UsageError` for an engine that is not known."""
-    try:
-        make = ENGINES[place.engine]
-    except KeyError:
+    if place.engine not in ENGINES:
         raise UsageError(
             f"database engine '{place.engine}' is not known",
             advice=f"known engines: {', '.join(sorted(ENGINES))}",
-        ) from None
-    return make(place)
+        )
+    module = import_module(f"keenharbor.database.{place.engine}")
+    made: Database = getattr(module, ENGINES[place.engine])(place)
+    return made

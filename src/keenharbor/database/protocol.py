@@ -4,33 +4,123 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal, Protocol
+from urllib.parse import parse_qs, quote, unquote, urlsplit
+
+from keenharbor.base.errors import UsageError
 
 Value = None | int | float | str | bytes
 Row = tuple[Value, ...]
 TableKind = Literal["table", "virtual", "shadow", "internal"]
+RowFormat = Literal["json", "copy"]
+ColumnKind = Literal["any", "int", "float", "text", "bytes", "bool"]
+"""How a stored value is read: ``any`` says it itself (JSON); decimals, dates and the like are kept as the engine's text."""
+
+SCHEMES = {
+    "sqlite": "sqlite",
+    "mariadb": "mariadb",
+    "mysql": "mariadb",
+    "postgres": "postgres",
+    "postgresql": "postgres",
+}
 
 
 @dataclass(frozen=True)
 class DatabasePlace:
-    """Where a database is: the engine and, for file databases, the path. Never holds a password."""
+    """Where a database is: the engine and a file, or a server (``host`` and ``port``, or ``socket``), name and user.
+
+    The password is held for connecting and shown nowhere: not in `str`, not in `repr`.
+    """
 
     engine: str
-    path: Path
+    path: Path | None = None
+    host: str = ""
+    port: int = 0
+    socket: str = ""
+    name: str = ""
+    user: str = ""
+    password: str = field(default="", repr=False)
 
     def __str__(self) -> str:
-        return f"{self.engine}:{self.path}"
+        if self.path is not None:
+            return f"{self.engine}:{self.path}"
+        server = self.socket or (f"{self.host}:{self.port}" if self.port else self.host)
+        return f"{self.engine}:{self.name} at {server}"
+
+    @property
+    def file(self) -> Path:
+        """The file of a database that is one. Raises `UsageError` for one on a server."""
+        if self.path is None:
+            raise UsageError(f"{self} is not a file")
+        return self.path
+
+    @property
+    def marks(self) -> tuple[str, ...]:
+        """What would lead a program to this database if it stood in its settings."""
+        if self.path is not None:
+            return (str(self.path),)
+        return tuple(m for m in (self.socket, f"{self.host}:{self.port}" if self.port else "") if m)
+
+    def with_name(self, name: str) -> DatabasePlace:
+        """Another database on the same server."""
+        return replace(self, name=name)
+
+    @classmethod
+    def from_url(cls, url: str, password: str = "") -> DatabasePlace:
+        """From ``sqlite:///FILE``, ``mariadb://USER@HOST:PORT/NAME`` or ``postgres://USER@/NAME?socket=PATH``.
+
+        A password in the URL is taken, ``password`` where there is none. Raises `UsageError` for anything else.
+        """
+        try:
+            parts = urlsplit(url)
+            port = parts.port or 0
+        except ValueError as error:
+            raise UsageError(f"this is no database URL: {error}", advice=URL_ADVICE) from None
+        engine = SCHEMES.get(parts.scheme)
+        if engine is None:
+            raise UsageError(f"database engine '{parts.scheme}' is not known", advice=URL_ADVICE)
+        path = unquote(parts.path)
+        if engine == "sqlite":
+            if len(path) < 2:
+                raise UsageError("the database URL names no file", advice=URL_ADVICE)
+            return cls(engine, Path(path))
+        options = parse_qs(parts.query)
+        if strange := sorted(options.keys() - {"socket"}):
+            raise UsageError(f"the database URL has an option that is not known: {strange[0]}", advice=URL_ADVICE)
+        name = path.lstrip("/")
+        if not name:
+            raise UsageError("the database URL names no database", advice=URL_ADVICE)
+        return cls(
+            engine, None, unquote(parts.hostname or ("" if "socket" in options else "localhost")), port,
+            options.get("socket", [""])[0], name, unquote(parts.username or ""), unquote(parts.password or "") or password,
+        )  # fmt: skip
+
+    @property
+    def url(self) -> str:
+        """The place as a URL, without the password."""
+        if self.path is not None:
+            return f"sqlite://{quote(str(self.path))}"
+        user = f"{quote(self.user, safe='')}@" if self.user else ""
+        port = f":{self.port}" if self.port else ""
+        socket = f"?socket={quote(self.socket)}" if self.socket else ""
+        return f"{self.engine}://{user}{self.host}{port}/{quote(self.name, safe='')}{socket}"
+
+
+URL_ADVICE = (
+    "sqlite:///FILE, mariadb://USER@HOST:PORT/NAME or postgres://USER@HOST:PORT/NAME (?socket=PATH for a socket)"
+)
 
 
 @dataclass(frozen=True)
 class Table:
-    """A table's make-up. ``columns`` are those whose values are stored, in order; ``key`` those that tell rows apart.
+    """A table's make-up. ``columns`` are those whose values are stored, the key's first; ``key`` those that tell rows
+    apart (all of them where the table has none); ``kinds`` how each stored value is read.
 
     ``implicit_key`` says that the first column is the engine's own row number, since the table declares no key.
     ``virtual`` tables are made by their DDL, ``shadow`` tables come with them and are only filled, ``internal``
-    tables belong to the engine (counters).
+    tables belong to the engine (counters). ``read_as`` is the engine's note on how each column is read and written.
     """
 
     name: str
@@ -39,27 +129,46 @@ class Table:
     ddl: str
     kind: TableKind = "table"
     implicit_key: bool = False
+    kinds: tuple[ColumnKind, ...] = ()
+    read_as: tuple[str, ...] = ()
+    namespace: str = ""
+    row_format: RowFormat = "json"
 
     @property
     def key_positions(self) -> tuple[int, ...]:
         return tuple(self.columns.index(k) for k in self.key)
 
+    @property
+    def keyless(self) -> bool:
+        """Whether only whole rows tell rows apart, so that the same row may be there twice."""
+        return self.kind == "table" and self.key == self.columns and not self.implicit_key and self.row_format == "copy"
+
+    @property
+    def bare_name(self) -> str:
+        """The name within its namespace."""
+        return self.name.removeprefix(f"{self.namespace}.") if self.namespace else self.name
+
     def as_json(self) -> dict[str, Any]:
         return {
             "name": self.name, "columns": list(self.columns), "key": list(self.key), "ddl": self.ddl,
-            "kind": self.kind, "implicit_key": self.implicit_key,
+            "kind": self.kind, "implicit_key": self.implicit_key, "kinds": list(self.kinds),
+            "read_as": list(self.read_as), "namespace": self.namespace, "row_format": self.row_format,
         }  # fmt: skip
 
     @classmethod
     def from_json(cls, v: dict[str, Any]) -> Table:
-        return cls(v["name"], tuple(v["columns"]), tuple(v["key"]), v["ddl"], v["kind"], v["implicit_key"])
+        return cls(
+            v["name"], tuple(v["columns"]), tuple(v["key"]), v["ddl"], v["kind"], v["implicit_key"],
+            tuple(v.get("kinds", ())), tuple(v.get("read_as", ())), v.get("namespace", ""), v.get("row_format", "json"),
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Schema:
     """A database's tables and, in the order in which they can be made, its other objects as (kind, name, DDL).
 
-    ``settings`` are those of the database itself that a restore gives back; ``not_kept`` names what cannot be.
+    ``settings`` are those of the database itself that a restore gives back; ``counters`` where numbering goes on, by
+    sequence or table (data, not part of the definitions); ``not_kept`` names what cannot be.
     """
 
     engine: str
@@ -68,6 +177,7 @@ class Schema:
     objects: tuple[tuple[str, str, str], ...] = ()
     settings: dict[str, Value] = field(default_factory=dict)
     not_kept: tuple[str, ...] = ()
+    counters: dict[str, list[Any]] = field(default_factory=dict)
 
     def table(self, name: str) -> Table | None:
         return next((t for t in self.tables if t.name == name), None)
@@ -76,19 +186,28 @@ class Schema:
         return {
             "engine": self.engine, "version": self.version, "tables": [t.as_json() for t in self.tables],
             "objects": [list(o) for o in self.objects], "settings": self.settings, "not_kept": list(self.not_kept),
+            "counters": self.counters,
         }  # fmt: skip
 
     @classmethod
     def from_json(cls, v: dict[str, Any]) -> Schema:
         return cls(
             v["engine"], v["version"], tuple(Table.from_json(t) for t in v["tables"]),
-            tuple((o[0], o[1], o[2]) for o in v["objects"]), v["settings"], tuple(v["not_kept"]),
+            tuple((o[0], o[1], o[2]) for o in v["objects"]), v["settings"], tuple(v["not_kept"]), v.get("counters", {}),
         )  # fmt: skip
 
     def definitions(self) -> dict[str, str]:
         """The DDL of everything by ``kind name``, for comparing two schemas."""
         found = {f"table {t.name}": t.ddl for t in self.tables if t.kind != "internal"}
         return found | {f"{kind} {name}": ddl for kind, name, ddl in self.objects}
+
+
+@dataclass(frozen=True)
+class Block:
+    """Encoded rows, whole lines in key order; ``keys`` their encoded keys, a line each, where the lines do not show them."""
+
+    lines: bytes
+    keys: bytes | None = None
 
 
 class DatabaseState(Protocol):
@@ -100,15 +219,29 @@ class DatabaseState(Protocol):
     def rows(self, table: str) -> Iterator[Row]:
         """The rows of ``table`` in key order, values in the order of its columns."""
 
+    def blocks(self, table: str) -> Iterator[Block]:
+        """The same rows as they are stored."""
+
+    def mark(self, table: str) -> str | None:
+        """What `unchanged_since` needs to know later of the table as it is now; None where the engine cannot tell."""
+
+    def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
+        """Whether the table's rows are surely those that it had at the time of ``mark``, when there were ``rows``."""
+
     def chunk_ids(self, table: str) -> Sequence[str] | None:
         """Ids of the stored pieces that hold the rows; None for a state that is not stored."""
 
 
 class DatabaseWriter(Protocol):
-    """Changes within one transaction: all of them are there after the block, or none."""
+    """Changes within one transaction: all of them are there after the block, or none.
 
-    def replace(self, state: DatabaseState) -> None:
-        """Make the database hold exactly ``state``: what it held before goes."""
+    The exception is MariaDB, whose DDL ends a transaction: `replace` by a state with other definitions can be repeated
+    after an interruption, but is not undone by one.
+    """
+
+    def replace(self, state: DatabaseState) -> int:
+        """Make the database hold exactly ``state``: what it held before goes. Only what differs is written where the
+        definitions are the same. Returns how many rows were written or removed."""
 
     def insert(self, table: str, columns: Sequence[str], row: Sequence[Value]) -> str | None:
         """Add one row; returns the engine's words when a key or a constraint refuses it, None when it is in."""
@@ -130,6 +263,9 @@ class Database(Protocol):
     def version(self) -> str:
         """The engine's version."""
 
+    def size(self) -> int:
+        """About how many bytes it takes, quickly."""
+
     def reading(self) -> contextlib.AbstractContextManager[DatabaseState]:
         """A consistent state for the time of the block; raises `UsageError` when there is no such database."""
 
@@ -138,3 +274,6 @@ class Database(Protocol):
 
     def files(self) -> Iterable[Path]:
         """The files that the engine keeps for this database (they are not part of the tree)."""
+
+    def lacking(self) -> list[str]:
+        """What its user may not do that a snapshot needs, in words."""

@@ -1,155 +1,332 @@
-"""Rows as stored: JSON lines, cut into chunks at boundaries that depend on the keys.
-
-A value is a JSON number, string or null; what JSON cannot say is an object with one entry: ``{"b": base64}`` for
-bytes, ``{"t": base64}`` for text that is not UTF-8, ``{"f": "inf"}`` for a float that is not finite.
+"""Rows in the store: lines (see `keenharbor.database.lines`) cut into chunks at boundaries that depend on the keys.
 
 A chunk ends after a row whose key hashes to a multiple of `CHUNK_ROWS`, so an inserted or removed row changes the
 chunk it falls into and no other (content-defined chunking, here by key; cf. Muthitacharoen et al., "A low-bandwidth
-network file system", SOSP 2001).
+network file system", SOSP 2001). A chunk that changed is stored near the one that it was, so that it costs what changed.
 """
 
 from __future__ import annotations
 
-import base64
-import json
-import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from functools import lru_cache
+from typing import Any, Protocol
 
+import numpy as np
+import numpy.typing as npt
 from blake3 import blake3
 
 from keenharbor.base.errors import DamagedError
-from keenharbor.database.protocol import DatabaseState, Row, Schema, Table, Value
+from keenharbor.database.lines import decode_lines, encode_copy, encode_json
+from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
 
 CHUNK_ROWS = 256
 LARGEST_CHUNK_BYTES = 4 * 1024 * 1024
-_dump = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), allow_nan=False).encode
+_TAB, _NEWLINE = 9, 10
+_KEY_BYTES = 1024
+"""So much of a key counts for the boundaries; the weights below repeat after it."""
+_LONGEST_KEY_KEPT = 200
 
 
-def _plain(value: Value) -> Any:
-    if isinstance(value, bytes):
-        return {"b": base64.b64encode(value).decode("ascii")}
-    if isinstance(value, float) and not math.isfinite(value):
-        return {"f": repr(value)}
-    if isinstance(value, str):
-        try:
-            value.encode("utf-8")
-        except UnicodeEncodeError:
-            return {"t": base64.b64encode(value.encode("utf-8", "surrogateescape")).decode("ascii")}
-    return value
+@lru_cache(maxsize=1)
+def _weights() -> npt.NDArray[np.uint64]:
+    # Odd 64-bit multipliers from a fixed generator: the boundaries must be the same on every machine.
+    return np.random.Generator(np.random.PCG64(20)).integers(0, 2**63, _KEY_BYTES, dtype=np.uint64) * np.uint64(
+        2
+    ) + np.uint64(1)
 
 
-def _value(plain: Any) -> Value:
-    if isinstance(plain, dict):
-        ((kind, text),) = plain.items()
-        if kind == "b":
-            return base64.b64decode(text, validate=True)
-        if kind == "t":
-            return base64.b64decode(text, validate=True).decode("utf-8", "surrogateescape")
-        return float(text)
-    return plain  # type: ignore[no-any-return]
+def _key_hashes(
+    data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], ends: npt.NDArray[np.int64]
+) -> npt.NDArray[np.uint64]:
+    """One hash for each ``data[start:end]``: a sum of the bytes times weights by place, then mixed (multilinear
+    hashing, Dietzfelbinger 1996; finaliser of Steele et al., "Fast splittable pseudorandom number generators", 2014)."""
+    lengths = np.maximum(ends - starts, 1)  # an empty key takes in its divider, which is the same for all
+    first = np.cumsum(lengths) - lengths
+    within = np.arange(int(lengths.sum())) - np.repeat(first, lengths)
+    weighed = (data[np.repeat(starts, lengths) + within].astype(np.uint64) + np.uint64(1)) * _weights()[
+        within % _KEY_BYTES
+    ]
+    h = np.add.reduceat(weighed, first)
+    h ^= h >> np.uint64(30)
+    h *= np.uint64(0xBF58476D1CE4E5B9)
+    h ^= h >> np.uint64(27)
+    h *= np.uint64(0x94D049BB133111EB)
+    h ^= h >> np.uint64(31)
+    return h
 
 
-def encode_row(row: Sequence[Value]) -> bytes:
-    """One row as one line of JSON, with its line end."""
-    return (_dump([_plain(v) for v in row]) + "\n").encode("utf-8")
+def _lines_of(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64], list[bytes]]:
+    """Where each line ends (behind its line end), the hash of its key, and the keys where they stand apart."""
+    data = np.frombuffer(block.lines, np.uint8)
+    ends = np.flatnonzero(data == _NEWLINE)
+    if block.keys is not None:
+        keys = np.frombuffer(block.keys, np.uint8)
+        key_ends = np.flatnonzero(keys == _NEWLINE)
+        if len(key_ends) != len(ends):
+            raise ValueError(f"{table.name}: {len(ends)} rows with {len(key_ends)} keys")
+        key_starts = np.concatenate(([0], key_ends[:-1] + 1))
+        return ends + 1, _key_hashes(keys, key_starts, key_ends), []
+    starts = np.concatenate(([0], ends[:-1] + 1))
+    if len(table.key) == len(table.columns):
+        return ends + 1, _key_hashes(data, starts, ends), []
+    tabs = np.flatnonzero(data == _TAB)
+    width = len(table.columns) - 1
+    if len(tabs) != width * len(ends):
+        raise ValueError(f"{table.name}: a row does not have {width + 1} values")
+    return ends + 1, _key_hashes(data, starts, tabs.reshape(-1, width)[:, len(table.key) - 1]), []
 
 
-def decode_rows(chunk: bytes) -> Iterator[Row]:
-    """The rows of a chunk. Raises `DamagedError` when it is not what `encode_row` writes."""
-    try:
-        # Not splitlines(): text may hold characters that it takes for line ends.
-        for line in chunk.decode("utf-8").split("\n"):
-            if line:
-                yield tuple(_value(v) for v in json.loads(line))
-    except (ValueError, TypeError) as error:
-        raise DamagedError(f"stored rows cannot be read: {error}") from error
+def _key_text(table: Table, line: bytes) -> str:
+    """The beginning of the last line's key, as it is written down: for finding the chunk again, and for people."""
+    kept = line[:-1].split(b"\t")[: len(table.key)] if table.row_format == "copy" else [line[:-1]]
+    return b"\t".join(kept)[:_LONGEST_KEY_KEPT].decode("utf-8", "surrogateescape")
 
 
-def key_of(table: Table, row: Row) -> Row:
-    """The values of the row's key."""
-    return tuple(row[i] for i in table.key_positions)
+@dataclass(frozen=True)
+class Chunk:
+    """Lines that are stored together, how many, and the key of the last (its beginning)."""
+
+    data: bytes
+    rows: int
+    last_key: str
 
 
-def chunks(table: Table, rows: Iterable[Row]) -> Iterator[tuple[bytes, int]]:
-    """The rows' encoding in chunks, each with its number of rows."""
-    lines: list[bytes] = []
-    length = 0
-    for row in rows:
-        line = encode_row(row)
-        lines.append(line)
-        length += len(line)
-        mark = int.from_bytes(blake3(encode_row(key_of(table, row))).digest(4), "little")
-        if mark % CHUNK_ROWS == 0 or length >= LARGEST_CHUNK_BYTES:
-            yield b"".join(lines), len(lines)
-            lines, length = [], 0
-    if lines:
-        yield b"".join(lines), len(lines)
+def chunks(table: Table, blocks: Iterator[Block]) -> Iterator[Chunk]:
+    """The rows of ``blocks`` in chunks, wherever the blocks are divided."""
+    parts: list[bytes] = []
+    rows = size = 0
+    last_key_line = b""
+
+    def cut() -> Chunk:
+        nonlocal rows, size
+        data = b"".join(parts)
+        made = Chunk(data, rows, _key_text(table, last_key_line))
+        parts.clear()
+        rows = size = 0
+        return made
+
+    for block in blocks:
+        if not block.lines:
+            continue
+        ends, hashes, _ = _lines_of(table, block)
+        boundary = hashes % np.uint64(CHUNK_ROWS) == 0
+        keys = block.keys.split(b"\n") if block.keys is not None else None
+        stops = np.flatnonzero(boundary).tolist()
+        if not stops or stops[-1] != len(ends) - 1:
+            stops.append(len(ends) - 1)
+        begin_row = begin = 0
+        for stop in stops:
+            # A run of rows without a boundary that grows too long is cut by size, row by row.
+            while True:
+                upto = int(np.searchsorted(ends, begin + LARGEST_CHUNK_BYTES - size, "left"))
+                last = min(stop, max(upto, begin_row))
+                end = int(ends[last])
+                parts.append(block.lines[begin:end])
+                rows += last - begin_row + 1
+                size += end - begin
+                at_line = int(ends[last - 1]) if last else 0
+                last_key_line = keys[last] + b"\n" if keys is not None else block.lines[at_line:end]
+                begin, begin_row = end, last + 1
+                if bool(boundary[last]) or size >= LARGEST_CHUNK_BYTES:
+                    yield cut()
+                if last == stop:
+                    break
+    if parts:
+        yield cut()
 
 
 @dataclass(frozen=True)
 class StoredTable:
-    """A table's rows in the store: chunk ids in key order, rows in each, and a digest over all of them."""
+    """A table's rows in the store: chunk ids in key order, rows in each, the last key of each, a digest over all of
+    them, and the engine's mark (see `DatabaseState.mark`)."""
 
     name: str
     chunk_ids: tuple[str, ...]
     chunk_rows: tuple[int, ...]
     digest: str
+    last_keys: tuple[str, ...] = ()
+    mark: str | None = None
+    size: int = 0
 
     @property
     def row_count(self) -> int:
         return sum(self.chunk_rows)
 
     def as_json(self) -> dict[str, Any]:
-        return {"name": self.name, "rows": self.row_count, "digest": self.digest,
-                "chunks": [list(pair) for pair in zip(self.chunk_ids, self.chunk_rows, strict=True)]}  # fmt: skip
+        return {"name": self.name, "rows": self.row_count, "digest": self.digest, "mark": self.mark, "size": self.size,
+                "chunks": [list(c) for c in zip(self.chunk_ids, self.chunk_rows, self.last_keys, strict=True)]}  # fmt: skip
 
     @classmethod
     def from_json(cls, v: dict[str, Any]) -> StoredTable:
-        return cls(v["name"], tuple(c[0] for c in v["chunks"]), tuple(c[1] for c in v["chunks"]), v["digest"])
+        listed = v["chunks"]
+        return cls(
+            v["name"], tuple(c[0] for c in listed), tuple(c[1] for c in listed), v["digest"],
+            tuple(c[2] if len(c) > 2 else "" for c in listed), v.get("mark"), v.get("size", 0),
+        )  # fmt: skip
 
 
 class StoredState:
-    """A database state in the store."""
+    """A database state in the store. Of the tables in ``left_empty`` the rows were left out by rule."""
 
-    def __init__(self, schema: Schema, tables: Sequence[StoredTable], read: Callable[[str], bytes]) -> None:
+    def __init__(
+        self,
+        schema: Schema,
+        tables: Sequence[StoredTable],
+        read: Callable[[str], bytes],
+        left_empty: Iterable[str] = (),
+    ) -> None:
         self.schema = schema
+        self.left_empty = frozenset(left_empty)
         self.tables = {t.name: t for t in tables}
         self._read = read
+
+    def _table(self, name: str) -> Table:
+        found = self.schema.table(name)
+        if found is None:
+            raise DamagedError(f"the stored schema has no table {name}")
+        return found
 
     def rows(self, table: str) -> Iterator[Row]:
         stored = self.tables.get(table)
         for identity in stored.chunk_ids if stored else ():
-            yield from decode_rows(self._read(identity))
+            yield from self.chunk(table, identity)
+
+    def blocks(self, table: str) -> Iterator[Block]:
+        """The lines as they were stored (their keys are not taken out of them)."""
+        stored = self.tables.get(table)
+        for identity in stored.chunk_ids if stored else ():
+            yield Block(self._read(identity))
 
     def chunk_ids(self, table: str) -> Sequence[str] | None:
         stored = self.tables.get(table)
         return stored.chunk_ids if stored else ()
 
-    def chunk(self, identity: str) -> list[Row]:
+    def mark(self, table: str) -> str | None:
+        stored = self.tables.get(table)
+        return stored.mark if stored else None
+
+    def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
+        return self.mark(table) == mark
+
+    def chunk_data(self, identity: str) -> bytes:
+        """The lines of one chunk."""
+        return self._read(identity)
+
+    def chunk(self, table: str, identity: str) -> Iterator[Row]:
         """The rows of one chunk."""
-        return list(decode_rows(self._read(identity)))
+        return decode_lines(self._table(table), self._read(identity))
 
 
-def table_digest(rows: Iterable[Row]) -> str:
-    """A digest of rows in order, over their encoding."""
-    digest = blake3()
+def blocks_of(table: Table, rows: Iterable[Row], count: int = 1000) -> Iterator[Block]:
+    """Blocks from rows (key first), for states that are not read from an engine as they are stored."""
+    batch: list[Row] = []
+
+    def block() -> Block:
+        if table.row_format == "copy":
+            return Block(encode_copy(table, batch))
+        keys = len(table.key)
+        return Block(encode_json(batch), encode_json([r[:keys] for r in batch]))
+
     for row in rows:
-        digest.update(encode_row(row))
+        batch.append(row)
+        if len(batch) == count:
+            yield block()
+            batch = []
+    if batch:
+        yield block()
+
+
+def table_digest(blocks: Iterator[Block]) -> str:
+    """A digest of a table's rows in order, over their lines."""
+    digest = blake3()
+    for block in blocks:
+        digest.update(block.lines)
     return digest.hexdigest()
 
 
-def store_state(state: DatabaseState, add: Callable[[bytes], str]) -> list[StoredTable]:
-    """Read every table of ``state`` and give the chunks to ``add``."""
-    stored = []
+class ChunkSink(Protocol):
+    """Takes chunks into a store."""
+
+    def put(self, contents: Sequence[bytes], near: Sequence[str | None], done: Callable[[list[str]], None]) -> None:
+        """Store ``contents``, each possibly as its difference from the object ``near``; ``done`` gets their ids, in the
+        order of the calls, at the latest when `finish` returns."""
+
+    def finish(self) -> None:
+        """Wait until all that was put is taken in."""
+
+
+class Together:
+    """A `ChunkSink` over a plain function, for states that are held elsewhere."""
+
+    def __init__(self, add: Callable[[bytes], str]) -> None:
+        self._add = add
+
+    def put(self, contents: Sequence[bytes], near: Sequence[str | None], done: Callable[[list[str]], None]) -> None:
+        done([self._add(c) for c in contents])
+
+    def finish(self) -> None: ...
+
+
+_BATCH_BYTES = 1024 * 1024
+
+
+def store_table(
+    state: DatabaseState, table: Table, sink: ChunkSink, earlier: StoredTable | None, seen: Callable[[int, int], None]
+) -> Callable[[], StoredTable]:
+    """Read a table of ``state`` into ``sink``; the result can be asked for once the sink has finished.
+
+    ``earlier`` is the table in an earlier state that is still stored: not read again when its mark says that nothing
+    changed, and near to what did. ``seen`` gets rows and bytes as they come.
+    """
+    mark = state.mark(table.name)
+    if earlier is not None and earlier.mark and state.unchanged_since(table.name, earlier.mark, earlier.row_count):
+        seen(earlier.row_count, earlier.size)
+        return lambda: earlier
+    by_last_key = dict(zip(earlier.last_keys, earlier.chunk_ids, strict=True)) if earlier is not None else {}
+    ids: list[str] = []
+    counts: list[int] = []
+    keys: list[str] = []
+    digest = blake3()
+    size = 0
+    batch: list[Chunk] = []
+    waiting = 0
+
+    def send() -> None:
+        nonlocal batch, waiting
+        sink.put([c.data for c in batch], [by_last_key.get(c.last_key) for c in batch], ids.extend)
+        batch, waiting = [], 0
+
+    for chunk in chunks(table, state.blocks(table.name)):
+        digest.update(chunk.data)
+        size += len(chunk.data)
+        counts.append(chunk.rows)
+        keys.append(chunk.last_key)
+        seen(chunk.rows, len(chunk.data))
+        batch.append(chunk)
+        waiting += len(chunk.data)
+        if waiting >= _BATCH_BYTES:
+            send()
+    if batch:
+        send()
+    whole = digest.hexdigest()
+    return lambda: StoredTable(table.name, tuple(ids), tuple(counts), whole, tuple(keys), mark, size)
+
+
+def store_state(
+    state: DatabaseState, sink: ChunkSink, earlier: StoredState | None = None,
+    leave_empty: Callable[[str], bool] = lambda n: False,
+    seen: Callable[[str, int, int], None] = lambda n, r, b: None,
+) -> list[StoredTable]:  # fmt: skip
+    """Read every table of ``state`` into ``sink``; those that ``leave_empty`` names without their rows."""
+    made: list[Callable[[], StoredTable]] = []
     for table in state.schema.tables:
-        ids: list[str] = []
-        counts: list[int] = []
-        digest = blake3()
-        for data, count in chunks(table, state.rows(table.name)):
-            digest.update(data)
-            ids.append(add(data))
-            counts.append(count)
-        stored.append(StoredTable(table.name, tuple(ids), tuple(counts), digest.hexdigest()))
-    return stored
+        if leave_empty(table.name):
+            made.append(lambda t=table: StoredTable(t.name, (), (), blake3().hexdigest()))  # type: ignore[misc]
+            continue
+        before = earlier.tables.get(table.name) if earlier is not None else None
+        if before is not None and earlier is not None and earlier.schema.table(table.name) != table:
+            before = None
+        made.append(store_table(state, table, sink, before, lambda r, b, n=table.name: seen(n, r, b)))  # type: ignore[misc]
+    sink.finish()
+    return [m() for m in made]

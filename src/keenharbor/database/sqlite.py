@@ -2,18 +2,25 @@
 
 Everything is written in one transaction of the engine, DDL too, so a killed run leaves the state before or the
 state after (https://www.sqlite.org/atomiccommit.html), and programs that hold the file open see it as any other
-commit.
+commit. A database with a rollback journal keeps writers out while it is read, so its state is first copied into a
+temporary one by the engine's own backup interface (https://www.sqlite.org/backup.html), which takes as long as the
+disk does; one with a write-ahead log is read as it is.
 """
 
 from __future__ import annotations
 
 import contextlib
+import os
 import sqlite3
+import time
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.database.giveback import differences, write_difference
+from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.protocol import (
+    Block,
     DatabasePlace,
     DatabaseState,
     DatabaseWriter,
@@ -23,11 +30,15 @@ from keenharbor.database.protocol import (
     TableKind,
     Value,
 )
+from keenharbor.database.rows import StoredState
 
 BUSY_SECONDS = 20.0
 _HIDDEN_GENERATED = (2, 3)
 _ROWID_NAMES = ("rowid", "_rowid_", "oid")
 _FILE_MARK = b"SQLite format 3\x00"
+_BLOCK_ROWS = 1000
+_SETTLED_SECONDS = 2.0
+"""A file that was written less long ago may be written again without its times telling (coarse clocks)."""
 
 
 def quote(name: str) -> str:
@@ -47,18 +58,18 @@ class SqliteDatabase:
         self.place = place
 
     def exists(self) -> bool:
-        return self.place.path.is_file()
+        return self.place.file.is_file()
 
     def version(self) -> str:
         return sqlite3.sqlite_version
 
     def files(self) -> Iterable[Path]:
-        base = self.place.path
+        base = self.place.file
         return [base, *(base.with_name(base.name + end) for end in ("-wal", "-shm", "-journal"))]
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[DatabaseState]:
-        path = self.place.path
+        path = self.place.file
         if not path.is_file():
             raise UsageError(
                 "the database is not there", where=path, advice="correct the place of the database in the site file"
@@ -69,13 +80,39 @@ class SqliteDatabase:
             raise UsageError("this file is not an SQLite database", where=path)
         with contextlib.closing(_connect(f"{path.resolve().as_uri()}?mode=ro", path)) as connection:
             with _own_errors(path):
+                stood = self._stand()
                 connection.execute("BEGIN")
                 schema = _read_schema(connection)
-            yield _Snapshot(connection, schema, path)
+                mark_now = stood if stood == self._stand() else None
+                journal = connection.execute("PRAGMA journal_mode").fetchone()[0]
+            with contextlib.ExitStack() as stack:
+                yield _Snapshot(connection, schema, path, mark_now, stack if journal != "wal" else None)
+
+    def size(self) -> int:
+        return sum(f.stat().st_size for f in self.files() if f.exists())
+
+    def lacking(self) -> list[str]:
+        path = self.place.file
+        return [] if os.access(path, os.R_OK) else [f"read {path}"]
+
+    def _stand(self) -> str | None:
+        """What tells whether the files have been written since; None while that cannot be told."""
+        found = []
+        newest = 0
+        for file in self.files():
+            if file.name.endswith("-shm"):  # readers write it too
+                continue
+            try:
+                facts = file.stat()
+            except FileNotFoundError:
+                continue
+            newest = max(newest, facts.st_mtime_ns, facts.st_ctime_ns)
+            found.append(f"{facts.st_dev}.{facts.st_ino}.{facts.st_size}.{facts.st_mtime_ns}.{facts.st_ctime_ns}")
+        return " ".join(found) if time.time_ns() - newest > _SETTLED_SECONDS * 1e9 else None
 
     @contextlib.contextmanager
     def writing(self) -> Iterator[DatabaseWriter]:
-        path = self.place.path
+        path = self.place.file
         if not path.parent.is_dir():
             raise UsageError("the folder of the database is not there", where=path.parent)
         with contextlib.closing(_connect(f"{path.resolve().as_uri()}?mode=rwc", path)) as connection:
@@ -139,11 +176,12 @@ def _table(connection: sqlite3.Connection, name: str, ddl: str, listed_as: str) 
         return Table(name, ("name", "seq"), ("name",), ddl, "internal")
     facts = connection.execute(f"PRAGMA table_xinfo({quote(name)})").fetchall()
     columns = [c[1] for c in facts if c[6] not in _HIDDEN_GENERATED]
+    # The key stands first, so that a stored line begins with it.
     if kind == "virtual":
         return Table(name, (), (), ddl, kind)
     key = [c[1] for c in sorted((c for c in facts if c[5]), key=lambda c: c[5])]
     if key:
-        return Table(name, tuple(columns), tuple(key), ddl, kind)
+        return Table(name, (*key, *(c for c in columns if c not in key)), tuple(key), ddl, kind)
     lower = {c.lower() for c in columns}
     row_number = next((r for r in _ROWID_NAMES if r not in lower), None)
     if row_number is None:
@@ -152,21 +190,68 @@ def _table(connection: sqlite3.Connection, name: str, ddl: str, listed_as: str) 
 
 
 class _Snapshot:
-    """The state within one read transaction."""
+    """The state within one read transaction. With ``keep_out``, the transaction keeps writers out: the first that is read
+    of the rows makes a copy and ends it."""
 
-    def __init__(self, connection: sqlite3.Connection, schema: Schema, path: Path) -> None:
+    def __init__(
+        self, connection: sqlite3.Connection, schema: Schema, path: Path, mark: str | None = None,
+        keep_out: contextlib.ExitStack | None = None,
+    ) -> None:  # fmt: skip
         self._connection = connection
         self._path = path
+        self._mark = mark
+        self._keep_out = keep_out
         self.schema = schema
 
+    def _copy(self, stack: contextlib.ExitStack) -> None:
+        self._keep_out = None
+        copy = stack.enter_context(contextlib.closing(sqlite3.connect("", isolation_level=None)))
+        self._connection.backup(copy)
+        self._connection.execute("COMMIT")
+        copy.text_factory = _decode_text
+        self._connection = copy
+
     def rows(self, table: str) -> Iterator[Row]:
+        for block in self.blocks(table):
+            yield from decode_json(block.lines)
+
+    def blocks(self, table: str) -> Iterator[Block]:
         found = self.schema.table(table)
         if found is None or found.kind == "virtual":
             return
         columns = ", ".join(quote(c) for c in found.columns)
         order = ", ".join(quote(c) for c in found.key)
+        select = f"SELECT {columns} FROM {quote(table)} ORDER BY {order}"
+        keys = len(found.key)
+        done = 0
         with _own_errors(self._path):
-            yield from self._connection.execute(f"SELECT {columns} FROM {quote(table)} ORDER BY {order}")
+            if self._keep_out is not None:
+                self._copy(self._keep_out)
+            # The engine's own decoding of text is fast, and stops at text that is not UTF-8: from there on with ours.
+            self._connection.text_factory = str
+            try:
+                cursor = self._connection.execute(select)
+                while True:
+                    try:
+                        batch = cursor.fetchmany(_BLOCK_ROWS)
+                    except sqlite3.OperationalError as error:
+                        if "decode" not in str(error):
+                            raise
+                        self._connection.text_factory = _decode_text
+                        cursor = self._connection.execute(f"{select} LIMIT -1 OFFSET {done}")
+                        continue
+                    if not batch:
+                        return
+                    done += len(batch)
+                    yield Block(encode_json(batch), encode_json([r[:keys] for r in batch]))
+            finally:
+                self._connection.text_factory = _decode_text
+
+    def mark(self, table: str) -> str | None:
+        return self._mark
+
+    def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
+        return self._mark == mark
 
     def chunk_ids(self, table: str) -> Sequence[str] | None:
         return None
@@ -179,8 +264,14 @@ class _Writer:
         self._connection = connection
         self._path = path
 
-    def replace(self, state: DatabaseState) -> None:
+    def replace(self, state: DatabaseState) -> int:
         wanted = state.schema
+        with _own_errors(self._path):
+            present = _read_schema(self._connection)
+        if isinstance(state, StoredState) and (present.definitions(), present.settings, present.tables) == (
+            wanted.definitions(), wanted.settings, wanted.tables,
+        ):  # fmt: skip
+            return self._give_back_rows(state, present)
         run = self._connection.execute
         with _own_errors(self._path):
             self._drop_everything()
@@ -195,9 +286,30 @@ class _Writer:
                     continue
                 if table.kind in ("shadow", "internal"):
                     run(f"DELETE FROM {quote(table.name)}")
-                self._fill(table, state.rows(table.name))
+                self.load(table, state.blocks(table.name))
             for _, _, ddl in wanted.objects:
                 run(ddl)
+        return sum(t.row_count for t in state.tables.values()) if isinstance(state, StoredState) else 0
+
+    def _give_back_rows(self, state: StoredState, present: Schema) -> int:
+        written = 0
+        triggers = [(n, ddl) for kind, n, ddl in present.objects if kind == "trigger"]
+        with _own_errors(self._path):
+            for name, _ in triggers:
+                self._connection.execute(f"DROP TRIGGER {quote(name)}")
+            here = _Snapshot(self._connection, present, self._path)
+            for table, apart in list(differences(here, state, state.left_empty)):
+                written += write_difference(table, apart, state, self)
+            for _, ddl in triggers:
+                self._connection.execute(ddl)
+        return written
+
+    def clear(self, table: Table) -> None:
+        self._connection.execute(f"DELETE FROM {quote(table.name)}")
+
+    def remove(self, table: Table, keys: Sequence[Row]) -> None:
+        condition = " AND ".join(f"{quote(c)} IS ?" for c in table.key)
+        self._connection.executemany(f"DELETE FROM {quote(table.name)} WHERE {condition}", [_bound(k) for k in keys])
 
     def _drop_everything(self) -> None:
         run = self._connection.execute
@@ -211,19 +323,22 @@ class _Writer:
         if run("SELECT 1 FROM sqlite_schema WHERE name = 'sqlite_sequence'").fetchone():
             run("DELETE FROM sqlite_sequence")
 
-    def _fill(self, table: Table, rows: Iterator[Row]) -> None:
+    def load(self, table: Table, blocks: Iterable[Block]) -> None:
+        for block in blocks:
+            self.load_rows(table, list(decode_json(block.lines)))
+
+    def load_rows(self, table: Table, rows: Sequence[Row]) -> None:
         columns = ", ".join(quote(c) for c in table.columns)
         holders = ", ".join("?" * len(table.columns))
         statement = f"INSERT INTO {quote(table.name)} ({columns}) VALUES ({holders})"
-        for batch in _batches(rows, 1000):
-            self._connection.execute("SAVEPOINT batch")
-            try:
-                self._connection.executemany(statement, batch)
-            except UnicodeEncodeError:
-                self._connection.execute("ROLLBACK TO batch")
-                for row in batch:
-                    self._insert_any(table.name, table.columns, row)
-            self._connection.execute("RELEASE batch")
+        self._connection.execute("SAVEPOINT batch")
+        try:
+            self._connection.executemany(statement, rows)
+        except UnicodeEncodeError:
+            self._connection.execute("ROLLBACK TO batch")
+            for row in rows:
+                self._insert_any(table.name, table.columns, row)
+        self._connection.execute("RELEASE batch")
 
     def _insert_any(self, table: str, columns: Sequence[str], row: Sequence[Value]) -> None:
         """Insert a row whose text may hold bytes that are not UTF-8."""
@@ -262,6 +377,13 @@ class _Writer:
         return self._connection.total_changes - before
 
 
+def _bound(values: Row) -> list[Value]:
+    """Values to compare with: text that is not UTF-8 cannot be bound, and is a key nowhere."""
+    return [
+        v.encode("utf-8", "surrogateescape").decode("utf-8", "replace") if isinstance(v, str) else v for v in values
+    ]
+
+
 def _statements(sql: str) -> Iterator[str]:
     """Split SQL at its semicolons as the engine sees them (``executescript`` would end our transaction)."""
     pending = ""
@@ -273,14 +395,3 @@ def _statements(sql: str) -> Iterator[str]:
             pending = ""
     if pending.strip(" \t\r\n;"):
         yield pending
-
-
-def _batches(rows: Iterable[Row], count: int) -> Iterator[list[Row]]:
-    batch: list[Row] = []
-    for row in rows:
-        batch.append(row)
-        if len(batch) == count:
-            yield batch
-            batch = []
-    if batch:
-        yield batch

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
-from keenharbor.site.model import SiteFile
+from keenharbor.database.protocol import SCHEMES
+from keenharbor.site.model import DatabaseSettingsPart, SiteFile
 from keenharbor.site.settingsfile import read_settings
 from keenharbor.site.toml import read_toml, validated
 from keenharbor.site.view import SiteView
@@ -73,13 +75,49 @@ def database_place(model: SiteFile, base: Path, root: Path) -> DatabasePlace:
     """Where the site's database is, by the site file or by the site's own settings."""
     said = model.database
     if said.path is not None:
-        place = base / said.path
-    elif said.setting is not None:
-        file = root / model.settings.file
+        return DatabasePlace(said.engine, base / said.path)
+    if said.url is not None:
+        return DatabasePlace.from_url(said.url, _password(base, said.password_file))
+    file = root / model.settings.file
+    if said.settings is not None:
+        return _by_settings(said.settings, said.engine, read_settings(file), file, root)
+    if said.setting is not None:
         value = read_settings(file).get(said.setting)
         if not value:
             raise UsageError(f"the setting '{said.setting}' for the database is not there", where=file)
-        place = root / value
-    else:
-        raise UsageError("site file, 'database': either 'path' or 'setting' is wanted")
-    return DatabasePlace(said.engine, Path(place))
+        return DatabasePlace(said.engine, root / value)
+    raise UsageError("site file, 'database': one of 'path', 'setting', 'url' and 'settings' is wanted")
+
+
+def _password(base: Path, file: str | None) -> str:
+    if file is None:
+        return ""
+    try:
+        return (base / file).read_text(encoding="utf-8").rstrip("\r\n")
+    except OSError as error:
+        raise UsageError(f"the password's file cannot be read: {error.strerror}", where=base / file) from None
+
+
+def _by_settings(
+    keys: DatabaseSettingsPart, engine: str, settings: Mapping[str, str], file: Path, root: Path
+) -> DatabasePlace:
+    def value(key: str | None) -> str:
+        return settings.get(key, "") if key is not None else ""
+
+    if value(keys.url):
+        return DatabasePlace.from_url(value(keys.url), value(keys.password))
+    named = value(keys.engine) or engine
+    engine = SCHEMES.get(named.lower(), named)
+    if engine == "sqlite":
+        if not value(keys.path):
+            raise UsageError(f"the setting '{keys.path or 'path'}' for the database is not there", where=file)
+        return DatabasePlace(engine, root / value(keys.path))
+    if not value(keys.name):
+        raise UsageError(f"the setting '{keys.name or 'name'}' for the database is not there", where=file)
+    port = value(keys.port)
+    if port and not port.isdigit():
+        raise UsageError(f"the setting '{keys.port}' is no port: '{port}'", where=file)
+    return DatabasePlace(
+        engine, None, value(keys.host) or ("" if value(keys.socket) else "localhost"), int(port or 0),
+        value(keys.socket), value(keys.name), value(keys.user), value(keys.password),
+    )  # fmt: skip

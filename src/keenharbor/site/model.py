@@ -84,12 +84,30 @@ class FolderPart(Part):
     switch: SwitchPart | None = None
 
 
+class DatabaseSettingsPart(Part):
+    """The keys of the site's own settings file that say where its database is: names of keys, not values."""
+
+    engine: Text | None = None
+    url: Text | None = None
+    path: Text | None = None
+    host: Text | None = None
+    port: Text | None = None
+    socket: Text | None = None
+    name: Text | None = None
+    user: Text | None = None
+    password: Text | None = None
+
+
 class DatabasePart(Part):
-    """The database: its engine and either its place or the setting that holds it."""
+    """The database: its engine and its place, as a ``path``, as the ``setting`` that holds the path, as a ``url``, or by
+    the keys of the site's own ``settings`` (which keep the password). A URL's password may stand in a file."""
 
     engine: Text = "sqlite"
     path: str | None = None
     setting: str | None = None
+    url: Text | None = None
+    password_file: Text | None = None
+    settings: DatabaseSettingsPart | None = None
 
 
 class RuntimePart(Part):
@@ -140,8 +158,29 @@ class MailPart(Part):
 class FilesPart(Part):
     """Paths that a snapshot leaves out whole, and those of which it keeps the folders only."""
 
-    leave_out: list[Text] = [".git", ".hg", ".svn", "**/__pycache__"]
+    leave_out: list[Text] = []
     empty: list[Text] = []
+
+
+class SnapshotPart(Part):
+    """What a snapshot leaves out, and how much it may take of the machine.
+
+    Of ``empty_tables`` the definition is kept and no row; files larger than ``largest_file`` bytes are listed, not taken.
+    ``usual`` leaves out version control and what a package manager made (see `USUAL`). ``gentle`` is for shared servers.
+    """
+
+    leave_out: list[Text] = []
+    empty_tables: list[Text] = []
+    largest_file: Annotated[int, Field(gt=0)] | None = None
+    usual: bool = True
+    gentle: bool = False
+    workers: Annotated[int, Field(ge=1, le=64)] | None = None
+    level: Annotated[int, Field(ge=1, le=19)] = 1
+
+
+USUAL = ("**/.git", "**/.hg", "**/.svn", "**/.bzr", "**/node_modules", "**/__pycache__", "**/.venv", "**/venv")
+"""Version control and dependencies that are made anew by one command. A folder ``vendor`` is not among them: releases
+ship it, and a site does not run without."""
 
 
 class VisitorDataPart(Part):
@@ -205,6 +244,7 @@ class SiteFile(Part):
     themes: FolderPart | None = None
     areas: dict[Literal["core", "extensions", "themes", "media", "settings", "cache", "logs"], list[str]] = {}
     files: FilesPart = FilesPart()
+    snapshot: SnapshotPart = SnapshotPart()
     visitor_data: VisitorDataPart = VisitorDataPart()
     volatile: VolatilePart = VolatilePart()
     address: dict[Literal["setting"], str] = {}

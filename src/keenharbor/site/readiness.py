@@ -12,6 +12,7 @@ from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, now, plural, size
+from keenharbor.database import open_database
 from keenharbor.site.edits import local_edits
 from keenharbor.site.feed import Feed, Release, allows, version_order
 from keenharbor.site.survey import NewestSnapshot
@@ -272,7 +273,8 @@ def _edit_checks(site: SiteView, feed: Feed, decisions: list[Decision], core_mov
 
 def _space_check(site: SiteView) -> Check:
     files = sum(e.size for e in site.scan().entries.values())
-    database = site.database_place.path.stat().st_size if site.database_place.path.exists() else 0
+    kept = open_database(site.database_place)
+    database = kept.size() if kept.exists() else 0
     wanted = 3 * (files + database)
     place = next(p for p in (site.work, *site.work.parents) if p.exists())
     free = shutil.disk_usage(place).free

@@ -13,7 +13,7 @@ from blake3 import blake3
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, DatabaseState, open_database, table_digest
-from keenharbor.site.model import FolderPart, SiteFile
+from keenharbor.site.model import USUAL, FolderPart, SiteFile
 from keenharbor.site.settingsfile import read_ini, read_settings
 from keenharbor.tree import AreaRules, Scan, scan_tree
 from keenharbor.tree.scan import pieces
@@ -100,7 +100,9 @@ class SiteView:
         own = [f for f in open_database(self.database_place).files() if self.root in f.parents]
         apart = {self.model.maintenance.flag, *(f.relative_to(self.root).as_posix() for f in own)}
         empty = [*files.empty, *self.model.areas.get("cache", [])]
-        scan = scan_tree(self.root, self.area_rules, [*files.leave_out, *apart], empty)
+        saved = self.model.snapshot
+        leave_out = [*files.leave_out, *saved.leave_out, *(USUAL if saved.usual else ()), *apart]
+        scan = scan_tree(self.root, self.area_rules, leave_out, empty, saved.largest_file)
         scan.left_out = [p for p in scan.left_out if p not in apart]
         return scan
 
@@ -205,6 +207,6 @@ class SiteView:
                     digest.update(piece)
             files[path] = digest.hexdigest()
         with self.reading_database() as state:
-            tables = {t.name: table_digest(state.rows(t.name)) for t in state.schema.tables}
+            tables = {t.name: table_digest(state.blocks(t.name)) for t in state.schema.tables}
             definitions = repr(sorted(state.schema.definitions().items()))
         return Fingerprint(files, tables, definitions)

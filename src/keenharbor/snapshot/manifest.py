@@ -14,7 +14,7 @@ from keenharbor.database import Schema, StoredState, StoredTable
 from keenharbor.store import ObjectId, Store
 from keenharbor.tree import Entry
 
-MANIFEST_FORMAT = 1
+MANIFEST_FORMAT = 2
 
 
 @dataclass(frozen=True)
@@ -81,7 +81,8 @@ class Snapshot:
         """The database as it was."""
         database = self.manifest["database"]
         tables = [StoredTable.from_json(t) for t in database["tables"]]
-        return StoredState(Schema.from_json(database["schema"]), tables, self.store.read)
+        schema = Schema.from_json(database["schema"])
+        return StoredState(schema, tables, self.store.read, self.manifest.get("left_empty", ()))
 
     def objects(self) -> Iterator[tuple[str, ObjectId]]:
         """Every object that the snapshot needs, with the path or table it is for."""
@@ -106,7 +107,8 @@ class Snapshot:
             "tables": len(m["database"]["tables"]), "rows": sum(t["rows"] for t in m["database"]["tables"]),
             "added_bytes": m["added_bytes"], "seconds": m["seconds"],
             "left_out": m["left_out"], "areas_left_out": m["areas_left_out"], "unreadable": m["unreadable"],
-            "unstable": m["unstable"], "not_kept": m["database"]["schema"]["not_kept"],
+            "unstable": m["unstable"], "too_large": m.get("too_large", []), "left_empty": m.get("left_empty", []),
+            "not_kept": m["database"]["schema"]["not_kept"],
             "proven": self.proven.as_json() if self.proven else None,
         }  # fmt: skip
 
@@ -116,6 +118,13 @@ def read_snapshot(store: Store, identity: str) -> Snapshot:
     manifest = store.read_document("snapshots", identity)
     if manifest is None:
         raise UsageError(f"there is no snapshot {identity}", where=store.folder)
+    if manifest.get("format") not in (1, MANIFEST_FORMAT):
+        raise UsageError(
+            f"snapshot {identity} has format {manifest.get('format')}, and this version of the tool reads up to "
+            f"{MANIFEST_FORMAT}",
+            where=store.folder,
+            advice="use the version of the tool that made it, or a newer one",
+        )
     record = store.read_document("records", identity) or {"proofs": []}
     return Snapshot(store, manifest, tuple(Proof.from_json(p) for p in record["proofs"]))
 

@@ -33,9 +33,18 @@ def restore_state(state: StoredState, database: Database) -> int:
         writer.replace(state)
     rows = 0
     with database.reading() as written:
+        if (
+            written.schema.version == state.schema.version
+            and written.schema.definitions() != state.schema.definitions()
+        ):
+            apart = sorted(set(written.schema.definitions().items()) ^ set(state.schema.definitions().items()))
+            raise DamagedError(
+                f"{apart[0][0]} read back is not defined as it was stored", where=str(database.place),
+                advice="run 'keenharbor snapshot verify'; take another snapshot",
+            )  # fmt: skip
         for table in state.tables.values():
             rows += table.row_count
-            if table_digest(written.rows(table.name)) != table.digest:
+            if table_digest(written.blocks(table.name)) != table.digest:
                 raise DamagedError(
                     f"table {table.name} read back is not what was stored", where=str(database.place),
                     advice="run 'keenharbor snapshot verify'; take another snapshot",

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
+import os
 import secrets
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -17,17 +19,74 @@ from keenharbor.site.view import SiteView
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
 from keenharbor.store import Store
 from keenharbor.tree import Scan
+from keenharbor.tree.areas import fits
 from keenharbor.tree.scan import read_content
+
+REASONS = (
+    "by hand",
+    "scheduled",
+    "before a trial",
+    "before a cutover",
+    "before a rollback",
+    "before a restore",
+    "checkpoint",
+)
+GENTLE_BYTES_A_SECOND = 8 * 1024 * 1024
+GENTLE_NICENESS = 10
 
 
 @dataclass(frozen=True)
 class TakeOptions:
-    """How a snapshot is named, why it is taken, and which areas it leaves out."""
+    """How a snapshot is named, why it is taken, what it leaves out, and how much of the machine it may take.
+
+    Of ``empty_tables`` (beyond those of the site file) no row is taken; ``every_row`` takes them all, for a snapshot that
+    live may have to go back to. ``gentle`` reads `GENTLE_BYTES_A_SECOND` at most, with one worker and a lower priority.
+    """
 
     label: str | None = None
     comment: str | None = None
     reason: str = "by hand"
     leave_out_areas: Sequence[str] = ()
+    leave_out_paths: Sequence[str] = ()
+    empty_tables: Sequence[str] = ()
+    largest_file: int | None = None
+    every_row: bool = False
+    gentle: bool = False
+    workers: int | None = None
+    level: int | None = None
+
+
+class Pace:
+    """Keeps the reading of a run below so many bytes a second, by pausing; not at all without a limit."""
+
+    def __init__(self, bytes_a_second: float | None) -> None:
+        self._limit = bytes_a_second
+        self._began = time.monotonic()
+        self._read = 0
+
+    def read(self, count: int) -> None:
+        """``count`` more bytes were read."""
+        if self._limit is None:
+            return
+        self._read += count
+        ahead = self._read / self._limit - (time.monotonic() - self._began)
+        if ahead > 0.01:
+            time.sleep(min(ahead, 5))
+
+
+@contextlib.contextmanager
+def _manners(gentle: bool) -> Iterator[Pace]:
+    """A lower priority and a pace while the block runs."""
+    if not gentle:
+        yield Pace(None)
+        return
+    before = os.nice(0)
+    os.nice(GENTLE_NICENESS)
+    try:
+        yield Pace(GENTLE_BYTES_A_SECOND)
+    finally:
+        with contextlib.suppress(PermissionError):  # only root may go back; the process ends soon
+            os.setpriority(os.PRIO_PROCESS, 0, before)
 
 
 def new_id(at: datetime) -> str:
@@ -45,21 +104,35 @@ def take_snapshot(
     """
     began, at = time.monotonic(), now()
     known = earlier.entries if earlier is not None else {}
-    with store.in_use():
+    part = site.model.snapshot
+    gentle = options.gentle or part.gentle
+    workers = options.workers or part.workers or (1 if gentle else max(2, min(8, os.cpu_count() or 1)))
+    emptied = () if options.every_row else tuple({*part.empty_tables, *options.empty_tables})
+    with store.in_use(), _manners(gentle) as pace:
         store.collect_staging()
-        with store.writing() as writer:
+        with store.writing(workers, options.level or part.level) as writer:
             progress.stage("reading files")
-            scan = _scan(site, options.leave_out_areas)
-            read_content(
-                site.root, scan, writer.add, known, store.has, lambda done, total: progress.advance(done, total, "byte")
-            )
+            scan = _scan(site, options)
+            paced = 0
+
+            def files_read(done: int, total: int) -> None:
+                nonlocal paced
+                pace.read(done - paced)
+                paced = done
+                progress.advance(done, total, "byte")
+
+            read_content(site.root, scan, writer, known, store.has, files_read)
             progress.stage("reading the database")
             with site.reading_database() as state:
                 schema = state.schema
-                tables = store_state(state, writer.add)
+                left_empty = sorted(t.name for t in schema.tables if t.kind == "table" and fits(t.name, emptied))
+                seen = _RowsSeen(progress, pace, earlier)
+                tables = store_state(
+                    state, writer, earlier.state if earlier is not None else None, set(left_empty).__contains__, seen
+                )
             progress.stage("looking for files that moved meanwhile")
-            again = _scan(site, options.leave_out_areas)
-            read_content(site.root, again, writer.add, scan.entries, store.has, lambda done, total: None)
+            again = _scan(site, options)
+            read_content(site.root, again, writer, scan.entries, store.has, lambda done, total: None)
             again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
         core, runtime = site.told_versions()
         manifest = {
@@ -81,11 +154,13 @@ def take_snapshot(
             },
             "areas_left_out": sorted(options.leave_out_areas),
             "left_out": sorted(again.left_out),
+            "too_large": sorted(again.too_large),
+            "left_empty": left_empty,
             "unreadable": sorted(again.unreadable),
             "unstable": again.unstable,
             "tree": [e.as_json() for e in again.entries.values()],
             "database": {
-                "place": str(site.database_place),
+                "place": site.database_place.url,
                 "schema": schema.as_json(),
                 "tables": [t.as_json() for t in tables],
             },
@@ -104,9 +179,28 @@ def _components(site: SiteView) -> list[dict[str, object]]:
         return []
 
 
-def _scan(site: SiteView, leave_out_areas: Sequence[str]) -> Scan:
+def _scan(site: SiteView, options: TakeOptions) -> Scan:
     scan = site.scan()
-    for path in [p for p, e in scan.entries.items() if e.area in leave_out_areas]:
-        del scan.entries[path]
-        scan.left_out.append(path)
+    paths, largest = tuple(options.leave_out_paths), options.largest_file
+    for path, entry in list(scan.entries.items()):
+        if entry.area in options.leave_out_areas or (paths and fits(path, paths)):
+            del scan.entries[path]
+            scan.left_out.append(path)
+        elif largest is not None and entry.size > largest:
+            del scan.entries[path]
+            scan.too_large.append(path)
     return scan
+
+
+class _RowsSeen:
+    """Tells how far the database has been read, by the rows that the earlier snapshot had."""
+
+    def __init__(self, progress: Progress, pace: Pace, earlier: Snapshot | None) -> None:
+        self._progress, self._pace = progress, pace
+        self._expected = sum(t.size for t in earlier.state.tables.values()) if earlier is not None else 0
+        self._bytes = 0
+
+    def __call__(self, table: str, rows: int, count: int) -> None:
+        self._bytes += count
+        self._pace.read(count)
+        self._progress.advance(self._bytes, max(self._expected, self._bytes) if self._expected else 0, "byte")

@@ -4,19 +4,21 @@ A pack is a run of objects, nothing before, between or behind them. Each object 
 
     4 bytes   the mark ``KHO1``
     32 bytes  BLAKE3 of the object's plain content: its id
-    1 byte    how the data is stored: 0 plain, 1 one Zstandard frame
+    1 byte    how the data is stored: 0 plain, 1 one Zstandard frame, 2 one Zstandard frame with another object's content
+              as its dictionary; that object's id (32 bytes) is the beginning of the data
     8 bytes   length of the stored data, little-endian
     8 bytes   length of the plain content, little-endian
 
 So an index can always be made anew by walking the heads, and an object can be taken out by hand with
-``tail -c +N | head -c LENGTH | zstd -d``.
+``tail -c +N | head -c LENGTH | zstd -d`` (``zstd -d -D OTHER`` behind the id for the third kind).
 """
 
 from __future__ import annotations
 
 import os
 import struct
-from collections.abc import Iterator
+import threading
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
@@ -32,7 +34,9 @@ ObjectId = str
 
 MARK = b"KHO1"
 HEAD = struct.Struct("<4s32sBQQ")
-PLAIN, ZSTD = 0, 1
+PLAIN, ZSTD, NEAR = 0, 1, 2
+_CODECS = (PLAIN, ZSTD, NEAR)
+ID_BYTES = 32
 PACK_SIZE = 64 * 1024 * 1024
 LARGEST_OBJECT = 256 * 1024 * 1024
 LEVEL = 1
@@ -72,6 +76,39 @@ class ObjectSource(Protocol):
     def read(self, wanted: ObjectId) -> bytes: ...
 
 
+@dataclass(frozen=True)
+class Packed:
+    """An object ready to be written: how it is stored, its data, and the length of its content."""
+
+    identity: ObjectId
+    codec: int
+    data: bytes
+    plain: int
+
+
+_of_thread = threading.local()
+
+
+def pack(identity: ObjectId, content: bytes, level: int = LEVEL, near: tuple[ObjectId, bytes] | None = None) -> Packed:
+    """Compress ``content``, against the object ``near`` (id and content) when that is given; plain where it does not help.
+
+    A dictionary is taken as raw content (https://www.rfc-editor.org/rfc/rfc8878#section-5).
+    """
+    if near is not None:
+        base, base_content = near
+        dictionary = zstandard.ZstdCompressionDict(base_content, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+        packed = zstandard.ZstdCompressor(level=max(level, 3), dict_data=dictionary).compress(content)
+        if ID_BYTES + len(packed) < len(content) // 4:
+            return Packed(identity, NEAR, bytes.fromhex(base) + packed, len(content))
+    kept = getattr(_of_thread, "compressor", None)
+    if kept is None or kept[0] != level:
+        kept = _of_thread.compressor = (level, zstandard.ZstdCompressor(level=level, write_content_size=True))
+    packed = kept[1].compress(content)
+    if len(packed) < len(content):
+        return Packed(identity, ZSTD, packed, len(content))
+    return Packed(identity, PLAIN, content, len(content))
+
+
 class PackWriter:
     """Appends objects to a new pack; nothing is visible in the store before `seal`.
 
@@ -85,18 +122,17 @@ class PackWriter:
         private_folder(staging)
         descriptor = os.open(self._part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE_FILE)
         self._out = os.fdopen(descriptor, "wb", buffering=1 << 20)
-        self._compressor = zstandard.ZstdCompressor(level=LEVEL, write_content_size=True)
         self.size = 0
         self.locations: dict[ObjectId, Location] = {}
 
-    def add(self, identity: ObjectId, content: bytes) -> None:
-        """Append ``content``, whose id is ``identity``."""
-        packed = self._compressor.compress(content)
-        codec, data = (ZSTD, packed) if len(packed) < len(content) else (PLAIN, content)
-        self._out.write(HEAD.pack(MARK, bytes.fromhex(identity), codec, len(data), len(content)))
-        self._out.write(data)
-        self.locations[identity] = Location(self.name, self.size + HEAD.size, len(data), len(content), codec)
-        self.size += HEAD.size + len(data)
+    def add(self, item: Packed) -> None:
+        """Append an object."""
+        self._out.write(HEAD.pack(MARK, bytes.fromhex(item.identity), item.codec, len(item.data), item.plain))
+        self._out.write(item.data)
+        self.locations[item.identity] = Location(
+            self.name, self.size + HEAD.size, len(item.data), item.plain, item.codec
+        )
+        self.size += HEAD.size + len(item.data)
 
     def seal(self) -> Path:
         """Force the pack to disk and give it its name in the store."""
@@ -115,18 +151,27 @@ class PackWriter:
         self._part.unlink(missing_ok=True)
 
 
-def unpack(location: Location, data: bytes, identity: ObjectId, file: Path) -> bytes:
-    """The plain content of an object from its stored ``data``, checked against its id."""
+def unpack(
+    location: Location, data: bytes, identity: ObjectId, file: Path, read: Callable[[ObjectId], bytes] | None = None
+) -> bytes:
+    """The plain content of an object from its stored ``data``, checked against its id; ``read`` gives the object that
+    it is stored near to. Raises `DamagedError`."""
     try:
         if len(data) != location.stored:
             raise ValueError("the file ends early")
         if location.plain > LARGEST_OBJECT:
             raise ValueError("the stated length is beyond any object's")
-        content = (
-            data
-            if location.codec == PLAIN
-            else zstandard.ZstdDecompressor().decompress(data, max_output_size=location.plain)
-        )
+        if location.codec == PLAIN:
+            content = data
+        elif location.codec == ZSTD:
+            content = zstandard.ZstdDecompressor().decompress(data, max_output_size=location.plain)
+        else:
+            if read is None:
+                raise ValueError("the object that it is stored near to is out of reach")
+            dictionary = zstandard.ZstdCompressionDict(read(near_of(data)), dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+            content = zstandard.ZstdDecompressor(dict_data=dictionary).decompress(
+                data[ID_BYTES:], max_output_size=location.plain
+            )
         if object_id(content) != identity:
             raise ValueError("the content is not what was stored")
     except (ValueError, zstandard.ZstdError) as error:
@@ -136,6 +181,11 @@ def unpack(location: Location, data: bytes, identity: ObjectId, file: Path) -> b
             advice="run 'keenharbor snapshot verify' to see which snapshots are hurt",
         ) from error
     return content
+
+
+def near_of(data: bytes) -> ObjectId:
+    """The id of the object that one with the codec `NEAR` is stored near to, from the beginning of its data."""
+    return data[:ID_BYTES].hex()
 
 
 def walk_heads(file: Path) -> Iterator[tuple[ObjectId, Location] | Damage]:
@@ -150,7 +200,7 @@ def walk_heads(file: Path) -> Iterator[tuple[ObjectId, Location] | Damage]:
                 yield Damage(file.name, offset, "the file ends within an object's head")
                 return
             mark, digest, codec, stored, plain = HEAD.unpack(raw)
-            if mark != MARK or codec not in (PLAIN, ZSTD) or offset + HEAD.size + stored > end:
+            if mark != MARK or codec not in _CODECS or offset + HEAD.size + stored > end:
                 yield Damage(
                     file.name, offset, "an object's head is damaged; what follows in this file is out of reach"
                 )
@@ -159,8 +209,9 @@ def walk_heads(file: Path) -> Iterator[tuple[ObjectId, Location] | Damage]:
             offset += HEAD.size + stored
 
 
-def check_pack(file: Path) -> Iterator[ObjectId | Damage]:
-    """Read the whole pack again: the id of each sound object, a `Damage` for each that is not."""
+def check_pack(file: Path, read: Callable[[ObjectId], bytes] | None = None) -> Iterator[ObjectId | Damage]:
+    """Read the whole pack again: the id of each sound object, a `Damage` for each that is not. ``read`` gives objects
+    that others are stored near to."""
     with file.open("rb") as pack:
         for item in walk_heads(file):
             if isinstance(item, Damage):
@@ -169,7 +220,7 @@ def check_pack(file: Path) -> Iterator[ObjectId | Damage]:
             identity, location = item
             pack.seek(location.offset)
             try:
-                unpack(location, pack.read(location.stored), identity, file)
+                unpack(location, pack.read(location.stored), identity, file, read)
             except DamagedError as error:
                 yield Damage(file.name, location.offset, error.what, identity)
             else:

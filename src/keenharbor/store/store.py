@@ -14,23 +14,32 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from collections.abc import Iterator, Sequence
+import threading
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, TypeVar
 
 from keenharbor.base.durable import private_folder, sync_folder, write_durably, write_json
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.locks import held
 from keenharbor.store.packs import (
+    ID_BYTES,
+    LEVEL,
+    NEAR,
     PACK_SIZE,
     Damage,
     Location,
     ObjectId,
     ObjectSource,
+    Packed,
     PackWriter,
     check_pack,
+    near_of,
     object_id,
+    pack,
     unpack,
     walk_heads,
 )
@@ -40,14 +49,17 @@ READ_ME = """\
 This folder is a Keen Harbor store. It can be read without the tool.
 
 snapshots/ID.json is the manifest of one snapshot: plain JSON, under "document". Each file in "tree" names the objects that make
-up its content, in order; each table in "databases" names the objects that hold its rows, as JSON lines.
+up its content, in order; each table in "databases" names the objects that hold its rows, as lines of JSON or of
+tab-separated values ("row_format" of the table in "schema": json, or copy as COPY and LOAD DATA take it).
 
 packs/*/*.pack hold the objects. Each object is a head of 53 bytes and its data:
-  4 bytes "KHO1" | 32 bytes BLAKE3 of the content (the object's name) | 1 byte: 0 plain, 1 zstd
+  4 bytes "KHO1" | 32 bytes BLAKE3 of the content (the object's name) | 1 byte: 0 plain, 1 zstd,
+  2 zstd with another object as dictionary, whose 32-byte name comes first
   | 8 bytes stored length | 8 bytes plain length (both little-endian)
 index/NAME.pack.json lists, for each object, [byte offset of its data, stored length, plain length, codec]. So
   tail -c +$((OFFSET+1)) packs/ab/ab….pack | head -c STORED_LENGTH | zstd -d
-gives the content. Do not write into this folder.
+gives the content (codec 0: without zstd; codec 2: cut off the first 32 bytes and use "zstd -d -D OTHER").
+Do not write into this folder.
 """
 
 
@@ -63,7 +75,8 @@ class Store:
         self._behind = tuple(behind)
         self._index: dict[ObjectId, Location] = {}
         self._read_packs: set[str] = set()
-        self._open_pack: tuple[str, int] | None = None
+        self._descriptors: dict[str, int] = {}
+        self._descriptors_lock = threading.Lock()
         facts = folder / "store.json"
         try:
             found = json.loads(facts.read_bytes())
@@ -149,26 +162,63 @@ class Store:
                 advice="run 'keenharbor snapshot verify' to see which snapshots are hurt",
             )
         file = self._pack_path(location.pack)
-        if self._open_pack is None or self._open_pack[0] != location.pack:
-            self._close_pack()
-            try:
-                self._open_pack = (location.pack, os.open(file, os.O_RDONLY))
-            except OSError as error:
-                raise DamagedError(f"a pack cannot be read: {error.strerror}", where=file) from error
-        return unpack(location, os.pread(self._open_pack[1], location.stored, location.offset), wanted, file)
+        data = os.pread(self._descriptor(location.pack, file), location.stored, location.offset)
+        return unpack(location, data, wanted, file, self.read)
 
-    def _close_pack(self) -> None:
-        if self._open_pack is not None:
-            os.close(self._open_pack[1])
-            self._open_pack = None
+    def _descriptor(self, pack: str, file: Path) -> int:
+        with self._descriptors_lock:
+            found = self._descriptors.get(pack)
+            if found is None:
+                try:
+                    found = os.open(file, os.O_RDONLY)
+                except OSError as error:
+                    raise DamagedError(f"a pack cannot be read: {error.strerror}", where=file) from error
+                self._descriptors[pack] = found
+            return found
+
+    def near(self, wanted: ObjectId) -> tuple[ObjectId, bytes] | None:
+        """The object that one like ``wanted`` can be stored near to, with its content: itself, or the one that it is
+        stored near to (so that no chain is longer than one). None when it is not in this store's own packs."""
+        location = self._index.get(wanted)
+        if location is None:
+            return None
+        if location.codec == NEAR:
+            head = os.pread(self._descriptor(location.pack, self._pack_path(location.pack)), ID_BYTES, location.offset)
+            wanted = near_of(head)
+            if wanted not in self._index:
+                return None
+        try:
+            return wanted, self.read(wanted)
+        except DamagedError:
+            return None  # what is stored now must not depend on it
+
+    def location(self, wanted: ObjectId) -> Location | None:
+        """Where the object is in this store's own packs."""
+        return self._index.get(wanted)
+
+    def needs(self, wanted: ObjectId) -> ObjectId | None:
+        """The object that this one is stored near to and cannot be read without; None when there is none."""
+        location = self._index.get(wanted)
+        if location is None or location.codec != NEAR:
+            return None
+        return near_of(
+            os.pread(self._descriptor(location.pack, self._pack_path(location.pack)), ID_BYTES, location.offset)
+        )
+
+    def close(self) -> None:
+        """Close the packs that were opened for reading."""
+        with self._descriptors_lock:
+            for descriptor in self._descriptors.values():
+                os.close(descriptor)
+            self._descriptors.clear()
 
     def __del__(self) -> None:
-        if getattr(self, "_open_pack", None) is not None:
-            self._close_pack()
+        if hasattr(self, "_descriptors_lock"):
+            self.close()
 
-    def writing(self) -> ObjectWriter:
-        """A writer for one run; use it in a ``with`` block."""
-        return ObjectWriter(self)
+    def writing(self, workers: int = 2, level: int = LEVEL) -> ObjectWriter:
+        """A writer for one run, with so many threads and that level of compression; use it in a ``with`` block."""
+        return ObjectWriter(self, workers, level)
 
     def adopt(self, writer: PackWriter) -> None:
         """Take a sealed pack into the index."""
@@ -196,7 +246,7 @@ class Store:
                 yield index, Damage(index.name, 0, "the index did not fit its pack and was made anew")
                 self._write_index(file.name, found)
                 self._index.update(found)
-            for checked in check_pack(file):
+            for checked in check_pack(file, self.read):
                 yield file, checked
 
     # -- documents -------------------------------------------------------------------------------------------
@@ -247,15 +297,28 @@ def _canonical(value: Any) -> bytes:
 _OWN_NAMES = {"packs", "index", "snapshots", "records", "staging", "READ ME.txt", "staging.lock"}
 
 
+Pack = Callable[[bytes, ObjectId | None], ObjectId]
+"""Hashes and compresses a content, possibly near another object, and gives its id."""
+T = TypeVar("T")
+
+
 class ObjectWriter:
     """Adds objects to a store; what the store has already is not written again.
 
-    Objects can be relied on after `flush` (or the end of the ``with`` block without an error), not before.
+    Contents are read, hashed and compressed by threads (all three let other threads run), and written in the order in
+    which they were given. Objects can be relied on after `flush` (or the end of the ``with`` block without an error).
     """
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: Store, workers: int, level: int) -> None:
         self._store = store
+        self._level = level
+        self._pool = ThreadPoolExecutor(workers, "pack")
+        self._sealer = ThreadPoolExecutor(1, "seal")
+        self._most_waiting = 2 * workers + 2
+        self._waiting: deque[Callable[[], None]] = deque()
         self._pack: PackWriter | None = None
+        self._sealing: list[tuple[PackWriter, Future[Path]]] = []
+        self._own: set[ObjectId] = set()
         self._count = 0
         self.added_objects = 0
         self.added_bytes = 0
@@ -267,32 +330,97 @@ class ObjectWriter:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        if kind is None:
-            self.flush()
-        elif self._pack is not None:
-            self._pack.discard()
-            self._pack = None
+        try:
+            if kind is None:
+                self.flush()
+        finally:
+            self._pool.shutdown(cancel_futures=True)
+            self._sealer.shutdown()
+            if self._pack is not None:
+                self._pack.discard()
+                self._pack = None
+
+    def run(self, task: Callable[[Pack], T], done: Callable[[T], None]) -> None:
+        """Let a thread carry out ``task``, which stores contents through the function that it is given; ``done`` gets
+        what it returned, in the order of the calls, in this thread, at the latest when `finish` returns."""
+        future = self._pool.submit(self._work, task)
+
+        def take() -> None:
+            result, packed = future.result()
+            for item in packed:
+                self._append(item)
+            done(result)
+
+        self._waiting.append(take)
+        while len(self._waiting) > self._most_waiting:
+            self._waiting.popleft()()
+
+    def _work(self, task: Callable[[Pack], T]) -> tuple[T, list[Packed]]:
+        packed: dict[ObjectId, Packed] = {}
+
+        def store(content: bytes, near: ObjectId | None = None) -> ObjectId:
+            identity = object_id(content)
+            if identity not in packed and identity not in self._own and not self._store.has(identity):
+                close = self._store.near(near) if near is not None else None
+                packed[identity] = pack(identity, content, self._level, close)
+            return identity
+
+        return task(store), list(packed.values())
+
+    def put(
+        self, contents: Sequence[bytes], near: Sequence[ObjectId | None], done: Callable[[list[str]], None]
+    ) -> None:
+        """Store ``contents`` (see `keenharbor.database.rows.ChunkSink`)."""
+        self.run(lambda store: [store(c, n) for c, n in zip(contents, near, strict=True)], done)
+
+    def finish(self) -> None:
+        """Wait until all that was given is taken in."""
+        while self._waiting:
+            self._waiting.popleft()()
 
     def add(self, content: bytes) -> ObjectId:
-        """Store ``content`` and return its id."""
-        identity = object_id(content)
-        if (self._pack is not None and identity in self._pack.locations) or self._store.has(identity):
-            return identity
+        """Store ``content`` now and return its id."""
+        identity, packed = self._work(lambda store: store(content, None))
+        for item in packed:
+            self._append(item)
+        return identity
+
+    def adopt_packed(self, item: Packed) -> None:
+        """Take in an object as it was packed elsewhere; its content must have been checked."""
+        self._append(item)
+
+    def _append(self, item: Packed) -> None:
+        if item.identity in self._own or self._store.has(item.identity):
+            return
         if self._pack is None:
             self._count += 1
             self._pack = PackWriter(self._store.folder / "packs", self._store.folder / "staging", self._count)
         before = self._pack.size
-        self._pack.add(identity, content)
+        self._pack.add(item)
+        self._own.add(item.identity)
         self.added_objects += 1
         self.added_bytes += self._pack.size - before
         if self._pack.size >= PACK_SIZE:
-            self.flush()
-        return identity
+            self._seal()
+
+    def _seal(self) -> None:
+        """Let a thread force the open pack to disk while others are filled."""
+        if self._pack is not None:
+            self._sealing.append((self._pack, self._sealer.submit(self._pack.seal)))
+            self._pack = None
+        while len(self._sealing) > 1:
+            self._adopt()
+
+    def _adopt(self) -> None:
+        sealed, future = self._sealing.pop(0)
+        future.result()
+        self._store.adopt(sealed)
 
     def flush(self) -> None:
         """Seal the open pack: all that was added so far is durable afterwards."""
-        if self._pack is not None:
-            self._pack.seal()
-            self._store.adopt(self._pack)
-            self._pack = None
+        self.finish()
+        self._seal()
+        if self._sealing:
+            while self._sealing:
+                self._adopt()
             sync_folder(self._store.folder / "index")

@@ -16,7 +16,8 @@ class Entry:
     ``path`` is relative with ``/`` (bytes that are not UTF-8 are kept as surrogates); ``mode`` the permission
     bits; ``mtime_ns`` nanoseconds; ``size`` bytes (0 but for files); ``target`` a link's text; ``objects`` the
     ids of the content's pieces, in order (empty until read). ``inode`` and ``ctime_ns`` tell whether a file has
-    been touched since; they are not part of what a restore gives back.
+    been touched since; they are not part of what a restore gives back. ``uid`` and ``gid`` are the owner's numbers;
+    ``same_as`` the first path that is the same file (a hard link); ``sparse`` says that the file has holes.
     """
 
     path: str
@@ -29,17 +30,21 @@ class Entry:
     objects: tuple[str, ...] = ()
     inode: int = 0
     ctime_ns: int = 0
+    uid: int = -1
+    gid: int = -1
+    same_as: str | None = None
+    sparse: bool = False
 
     def as_json(self) -> list[Any]:
         return [
             self.path, self.kind, self.mode, self.mtime_ns, self.size, self.area, self.target, list(self.objects),
-            self.inode, self.ctime_ns,
+            self.inode, self.ctime_ns, self.uid, self.gid, self.same_as, self.sparse,
         ]  # fmt: skip
 
     @classmethod
     def from_json(cls, value: list[Any]) -> Entry:
-        path, kind, mode, mtime_ns, size, area, target, objects, inode, ctime_ns = value
-        return cls(path, kind, mode, mtime_ns, size, area, target, tuple(objects), inode, ctime_ns)
+        path, kind, mode, mtime_ns, size, area, target, objects, *more = value
+        return cls(path, kind, mode, mtime_ns, size, area, target, tuple(objects), *more)
 
     def same_content(self, other: Entry) -> bool:
         """Same kind and same content (both read), whatever mode and time are."""

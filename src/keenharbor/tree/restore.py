@@ -7,6 +7,7 @@ import shutil
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO
 
 from keenharbor.base.durable import temporary_name
 from keenharbor.tree.entries import Entry
@@ -54,14 +55,16 @@ def restore_tree(
         elif entry.kind == "link":
             part = temporary_name(target)
             os.symlink(entry.target or "", part)
+            _own(part, entry)
             os.utime(part, ns=(entry.mtime_ns, entry.mtime_ns), follow_symlinks=False)
             part.replace(target)
-        else:
+        elif entry.same_as is None or entry.same_as not in wanted or not _link(root, entry):
             _write_file(target, entry, read)
         count.written += 1
     # Folder times last: writing into a folder changes them.
     for path, entry in sorted(wanted.items(), reverse=True):
         if entry.kind == "folder":
+            _own(root / path, entry)
             (root / path).chmod(entry.mode)
             os.utime(root / path, ns=(entry.mtime_ns, entry.mtime_ns))
     return count
@@ -71,6 +74,44 @@ def _set_facts(target: Path, entry: Entry, now: Entry) -> None:
     if entry.kind == "file" and (entry.mode, entry.mtime_ns) != (now.mode, now.mtime_ns):
         target.chmod(entry.mode)
         os.utime(target, ns=(entry.mtime_ns, entry.mtime_ns))
+    if (entry.uid, entry.gid) != (now.uid, now.gid):
+        _own(target, entry)
+
+
+def _own(target: Path, entry: Entry) -> None:
+    """Give the path its owner, where this user may; others' files belong to who restores them."""
+    if entry.uid >= 0 and os.geteuid() == 0:
+        os.chown(target, entry.uid, entry.gid, follow_symlinks=False)
+
+
+def _link(root: Path, entry: Entry) -> bool:
+    """Make a hard link to the first path of the same file, if that is there."""
+    first, target = root / str(entry.same_as), root / entry.path
+    try:
+        if first.is_symlink() or first.stat().st_size != entry.size:
+            return False
+        if os.path.lexists(target) and target.samefile(first):
+            return True
+        part = temporary_name(target)
+        os.link(first, part, follow_symlinks=False)
+        part.replace(target)
+    except OSError:
+        return False
+    return True
+
+
+_PAGE = bytes(4096)
+
+
+def _write_sparse(out: BinaryIO, content: bytes) -> None:
+    """Write what is not zero; pages of zeros become holes."""
+    view = memoryview(content)
+    for at in range(0, len(content), len(_PAGE)):
+        page = view[at : at + len(_PAGE)]
+        if page == _PAGE[: len(page)]:
+            out.seek(len(page), os.SEEK_CUR)
+        else:
+            out.write(page)
 
 
 def _write_file(target: Path, entry: Entry, read: Callable[[str], bytes]) -> None:
@@ -78,7 +119,13 @@ def _write_file(target: Path, entry: Entry, read: Callable[[str], bytes]) -> Non
     try:
         with part.open("xb") as out:
             for identity in entry.objects:
-                out.write(read(identity))
+                if entry.sparse:
+                    _write_sparse(out, read(identity))
+                else:
+                    out.write(read(identity))
+            if entry.sparse:
+                out.truncate(entry.size)
+        _own(part, entry)
         part.chmod(entry.mode)
         os.utime(part, ns=(entry.mtime_ns, entry.mtime_ns))
         part.replace(target)

@@ -221,7 +221,11 @@ class _Rehearsal:
 
     def _take_checkpoint(self, label: str) -> Snapshot:
         taken = take_snapshot(
-            self._clone.site, self._store, TakeOptions(label=label, reason="checkpoint"), Silent(), self._checkpoint
+            self._clone.site,
+            self._store,
+            TakeOptions(label=label, reason="checkpoint", every_row=True),
+            Silent(),
+            self._checkpoint,
         )
         self._checkpoint = taken
         return taken

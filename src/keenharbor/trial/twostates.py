@@ -25,14 +25,15 @@ from keenharbor.compare import (
     take_look,
 )
 from keenharbor.compare.state import settings_of
-from keenharbor.database import DatabaseState, Row, Schema, row_delta
+from keenharbor.database import Block, DatabaseState, Row, Schema, row_delta
 from keenharbor.database.rewrite import Rewriter
+from keenharbor.database.rows import blocks_of
 from keenharbor.site.settingsfile import read_ini, read_settings
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot, list_snapshots
 from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry
-from keenharbor.tree.scan import read_content
+from keenharbor.tree.scan import Hashing, read_content
 
 SAMPLES = 3
 CLONE_PREFIX = "clone:"
@@ -78,6 +79,17 @@ class _Renamed:
         for row in self._state.rows(table):
             yield tuple(self._rewriter.cell(v) for v in row)
 
+    def blocks(self, table: str) -> Iterator[Block]:
+        found = self.schema.table(table)
+        assert found is not None
+        return blocks_of(found, self.rows(table))
+
+    def mark(self, table: str) -> str | None:
+        return None
+
+    def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
+        return False
+
     def chunk_ids(self, table: str) -> Sequence[str] | None:
         return None
 
@@ -119,7 +131,7 @@ def _look(live: SiteView, address: str, also: Look | None = None) -> Look:
 def _side(live: SiteView, wanted: str, stack: contextlib.ExitStack, progress: Progress, pages: bool) -> _Side:
     if wanted == "live":
         scan = live.scan()
-        read_content(live.root, scan, object_id, {}, lambda o: True, lambda done, total: None)
+        read_content(live.root, scan, Hashing(), {}, lambda o: True, lambda done, total: None)
         state = stack.enter_context(live.reading_database())
         return _Side("live", scan.entries, state, read_settings(live.root / live.model.settings.file), live.address)
     if wanted.startswith(CLONE_PREFIX):
@@ -145,12 +157,12 @@ def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages:
     back = Rewriter(
         {
             clone.address: live.address,
-            clone.facts.database: str(live.database_place.path),
+            clone.facts.database: str(live.database_place.file),
             str(clone.site.root): str(live.root),
         }
     )
     scan = clone.site.scan()
-    read_content(clone.site.root, scan, object_id, {}, lambda o: True, lambda done, total: None)
+    read_content(clone.site.root, scan, Hashing(), {}, lambda o: True, lambda done, total: None)
     entries = dict(scan.entries)
     for path in clone.facts.rewritten_files:
         entry = entries.get(path)

@@ -1,0 +1,240 @@
+"""A database server of one's own: on a socket in a folder, reachable for nobody else, gone without a trace.
+
+For clones, drills, the demonstration and tests. The server's programs are those installed on the machine.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import pwd
+import shutil
+import signal
+import subprocess
+import tempfile
+import time
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import psutil
+
+from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.process import run_program
+from keenharbor.database.protocol import DatabasePlace
+
+START_SECONDS = 60.0
+_USER = "harbor"
+_LONGEST_SOCKET = 90
+"""Longer paths of sockets are refused by the system (sun_path, unix(7)); the servers add a name to it."""
+_POSTGRES_FOLDERS = "/usr/lib/postgresql/*/bin"
+
+
+def missing_program(engine: str) -> str | None:
+    """The program that a private server of ``engine`` needs and that is not installed; None when all are."""
+    try:
+        _programs(engine)
+    except UsageError as error:
+        return error.what
+    return None
+
+
+def _programs(engine: str) -> list[str]:
+    if engine == "mariadb":
+        wanted = ("mariadb-install-db", "mariadbd")
+        found = [shutil.which(p, path=f"{os.environ.get('PATH', '')}:/usr/sbin:/usr/libexec") for p in wanted]
+    elif engine == "postgres":
+        wanted = ("initdb", "postgres")
+        folders = sorted(
+            Path("/").glob(_POSTGRES_FOLDERS.lstrip("/")), key=lambda p: _number(p.parent.name), reverse=True
+        )
+        path = ":".join([*map(str, folders), os.environ.get("PATH", "")])
+        found = [shutil.which(p, path=path) for p in wanted]
+    else:
+        raise UsageError(f"there is no private server for the engine '{engine}'")
+    for program, place in zip(wanted, found, strict=True):
+        if place is None:
+            raise UsageError(
+                f"the program {program} is not installed",
+                advice=f"install the {engine} server, or name another database server in the site file",
+            )
+    return [str(f) for f in found]
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        return 0
+
+
+@dataclass
+class PrivateServer:
+    """A server in ``folder``; what is written down of it is enough to end and remove it after a crash."""
+
+    engine: str
+    folder: str
+    socket_folder: str
+    pid: int | None = None
+    pid_started: float | None = None
+    data: str | None = None
+
+    def __post_init__(self) -> None:
+        self._process: subprocess.Popen[bytes] | None = None
+
+    @classmethod
+    def make(cls, engine: str, folder: Path) -> PrivateServer:
+        """Prepare a new server in ``folder`` and start it. Raises `UsageError` when it is not installed."""
+        install, _ = _programs(engine)
+        folder.mkdir(parents=True, exist_ok=True)
+        socket_folder = folder
+        if len(os.fsencode(folder)) > _LONGEST_SOCKET:
+            socket_folder = Path(tempfile.mkdtemp(prefix="harbor-socket-"))
+        server = cls(engine, str(folder), str(socket_folder))
+        try:
+            if engine == "mariadb":
+                server._prepare([install, "--no-defaults", f"--datadir={folder}/data", "--skip-test-db",
+                                 "--auth-root-authentication-method=normal", *_mariadb_user()])  # fmt: skip
+            else:
+                server._prepare_postgres(install)
+            server.start()
+        except BaseException:
+            server.remove()
+            raise
+        return server
+
+    def _prepare(self, command: list[str], user: str | None = None) -> None:
+        shown = (
+            command if user is None else ["setpriv", f"--reuid={user}", f"--regid={user}", "--clear-groups", *command]
+        )
+        ran = run_program(shown, folder=Path(self.data or self.folder), time_limit=START_SECONDS)
+        if ran.code != 0:
+            raise KeenHarborError(
+                f"a private {self.engine} server cannot be prepared: {ran.output.strip()[-400:]}", where=self.folder
+            )
+
+    def _prepare_postgres(self, install: str) -> None:
+        self.data = str(Path(self.folder) / "data")
+        if os.geteuid() == 0:
+            # It refuses to run as root; another user must be able to reach its folder, which lies in a private one.
+            self.data = tempfile.mkdtemp(prefix="harbor-postgres-")
+            self.socket_folder = self.data
+            owner = pwd.getpwnam(_unprivileged())
+            os.chown(self.data, owner.pw_uid, owner.pw_gid)
+        Path(self.data).mkdir(mode=0o700, exist_ok=True)
+        user = _unprivileged() if os.geteuid() == 0 else None
+        self._prepare(
+            [install, "-D", f"{self.data}/cluster", "-U", _USER, "-A", "trust", "-N", "--no-locale", "-E", "UTF8"], user
+        )
+
+    @property
+    def place(self) -> DatabasePlace:
+        """The server with the name of the database left open."""
+        if self.engine == "mariadb":
+            return DatabasePlace("mariadb", socket=f"{self.socket_folder}/server.sock", user="root", name="site")
+        return DatabasePlace("postgres", socket=f"{self.socket_folder}/.s.PGSQL.5432", user=_USER, name="site")
+
+    def start(self) -> None:
+        """Start the server and wait until it answers. Raises `KeenHarborError` when it does not."""
+        _, program = _programs(self.engine)
+        user: str | None = None
+        if self.engine == "mariadb":
+            command = [
+                program, "--no-defaults", f"--datadir={self.folder}/data", f"--socket={self.socket_folder}/server.sock",
+                "--skip-networking", f"--pid-file={self.folder}/server.pid", "--innodb-buffer-pool-size=64M",
+                "--innodb-log-file-size=48M", "--local-infile=1", "--event-scheduler=OFF", "--skip-log-bin",
+                "--innodb-flush-log-at-trx-commit=0", "--max-allowed-packet=1G", *_mariadb_user(),
+            ]  # fmt: skip
+        else:
+            user = _unprivileged() if os.geteuid() == 0 else None
+            command = [program, "-D", f"{self.data}/cluster", "-k", self.socket_folder, "-c", "listen_addresses=",
+                       "-c", "fsync=off", "-c", "max_wal_size=2GB"]  # fmt: skip
+        with (Path(self.folder) / "server.log").open("ab") as log:
+            process = subprocess.Popen(
+                command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, user=user, group=user,
+                extra_groups=[] if user else None, cwd="/", env={"PATH": os.environ.get("PATH", ""), "LC_ALL": "C"},
+            )  # fmt: skip
+        self._process = process
+        self.pid = process.pid
+        with contextlib.suppress(psutil.Error):
+            self.pid_started = psutil.Process(process.pid).create_time()
+        self._wait(process)
+
+    def _wait(self, process: subprocess.Popen[bytes]) -> None:
+        from keenharbor.database.engines import open_database
+
+        deadline = time.monotonic() + START_SECONDS
+        server = open_database(self.place.with_name("mysql" if self.engine == "mariadb" else "postgres"))
+        while True:
+            try:
+                server.version()
+                return
+            except KeenHarborError as error:
+                if process.poll() is not None or time.monotonic() > deadline:
+                    tail = (Path(self.folder) / "server.log").read_text(encoding="utf-8", errors="replace")[-400:]
+                    raise KeenHarborError(
+                        f"the private {self.engine} server does not start: {tail.strip() or error.what}",
+                        where=self.folder,
+                    ) from error
+                time.sleep(0.03)
+
+    @property
+    def running(self) -> bool:
+        """Whether its process runs; one that only took over its number does not count."""
+        try:
+            found = psutil.Process(self.pid) if self.pid is not None else None
+            return (
+                found is not None
+                and found.status() != psutil.STATUS_ZOMBIE
+                and abs(found.create_time() - (self.pid_started or 0)) < 1
+            )
+        except psutil.Error:
+            return False
+
+    def stop(self) -> None:
+        """End the server."""
+        if not self.running or self.pid is None:
+            return
+        # PostgreSQL: SIGINT is the fast shutdown, which does not wait for clients.
+        for sign in (signal.SIGINT if self.engine == "postgres" else signal.SIGTERM, signal.SIGKILL):
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(self.pid, sign)
+            end = time.monotonic() + 10
+            while self.running and time.monotonic() < end:
+                if self._process is not None:
+                    self._process.poll()
+                time.sleep(0.02)
+            if not self.running:
+                break
+        if self._process is not None:
+            self._process.wait()
+        self.pid, self._process = None, None
+
+    def remove(self) -> None:
+        """End the server and remove every trace of it."""
+        self.stop()
+        for folder in {self.folder, self.socket_folder, self.data or self.folder}:
+            shutil.rmtree(folder, ignore_errors=True)
+
+    def as_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+    def __enter__(self) -> PrivateServer:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.remove()
+
+
+def _mariadb_user() -> list[str]:
+    return ["--user=root"] if os.geteuid() == 0 else []
+
+
+def _unprivileged() -> str:
+    for name in ("postgres", "nobody"):
+        with contextlib.suppress(KeyError):
+            pwd.getpwnam(name)
+            return name
+    raise UsageError(
+        "there is no unprivileged user for a private PostgreSQL server", advice="run as another user than root"
+    )
