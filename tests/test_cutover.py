@@ -133,11 +133,11 @@ def test_a_cutover_does_what_was_rehearsed_and_a_rollback_undoes_it_with_every_l
     assert query(scene.database, "SELECT value FROM settings WHERE name = 'desk.greeting'") == [("Sow well!",)]
     assert "1.5" in (scene.root / "extensions/member-cards/extension.ini").read_text()
     assert not (scene.root / "core/old_links.py").exists()
-    assert loans_of(scene.database, ("Maren Tull",)) == ["Maren Tull"]
+    assert loans_of(scene.database_place, ("Maren Tull",)) == ["Maren Tull"]
     borrow(scene.address, "Kit Sandor", "long-tom-carrot")
     back = stage.run("rollback", "--yes", "--json").json
     assert back["carried"] == {"loans": 1}
-    assert loans_of(scene.database, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
+    assert loans_of(scene.database_place, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
     files, dump = state_of(scene)
     assert files == before[0]
     assert [
@@ -154,7 +154,7 @@ def test_a_rollback_to_a_named_snapshot_carries_both_spans(stage: Stage) -> None
     borrow(scene.address, "Kit Sandor", "long-tom-carrot")
     first = stage.run("snapshot", "list", "--json").json[-1]["id"]
     assert stage.run("rollback", first, "--yes", "--json").json["carried"] == {"loans": 2}
-    assert loans_of(scene.database, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
+    assert loans_of(scene.database_place, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
 
 
 def test_what_cannot_be_carried_is_saved(stage: Stage) -> None:

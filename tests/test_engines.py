@@ -226,7 +226,12 @@ def test_what_is_not_kept_is_named(server: PrivateServer) -> None:
     )
     script = "CREATE TABLE empty (id int); CREATE ROLE other_role; GRANT SELECT ON empty TO other_role; " + script
     named = " / ".join(state_in_memory(fresh(server, script)).schema.not_kept)
-    for words in ("aggregate public.total(integer)", "large objects: 1", "row policy p on empty", "granted to other_role"):
+    for words in (
+        "aggregate public.total(integer)",
+        "large objects: 1",
+        "row policy p on empty",
+        "granted to other_role",
+    ):
         assert words in named
 
 

@@ -16,7 +16,7 @@ from conftest import query
 from keenharbor.cutover.merge import carry_over
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.site.edits import MergeConflict, merge_three
-from test_database import make, state_in_memory
+from test_database import make, state_of_file
 
 LOANS = "CREATE TABLE loans (id INTEGER PRIMARY KEY AUTOINCREMENT, who TEXT, seed INTEGER);"
 
@@ -30,7 +30,7 @@ def loans(path: Path, rows: dict[int, str], more: str = "") -> Path:
 
 
 def carry(tmp_path: Path, base: Path, theirs: Path, ours: Path, tables: tuple[str, ...] = ("loans",)) -> Any:
-    states = [state_in_memory(p) for p in (base, theirs, ours)]
+    states = [state_of_file(p) for p in (base, theirs, ours)]
     with open_database(DatabasePlace("sqlite", ours)).writing() as writer:
         return carry_over(states[0], states[1], states[2], tables, writer)
 

@@ -53,6 +53,15 @@ def age(moment: datetime, at: datetime | None = None) -> str:
     return f"{plural(round(seconds / (365.25 * 86400)), 'year')} ago"
 
 
+def short_age(moment: datetime, at: datetime | None = None) -> str:
+    """How long ago, for a narrow column: ``14 min``, ``3 h``, ``12 d``."""
+    seconds = ((at or now()) - moment).total_seconds()
+    for unit, length, limit in (("min", 60, 90 * 60), ("h", 3600, 36 * 3600), ("d", 86400, 400 * 86400)):
+        if seconds < limit:
+            return f"{max(0, int(seconds // length))} {unit}"
+    return f"{seconds / (365.25 * 86400):.1f} y"
+
+
 def when(moment: datetime, at: datetime | None = None) -> str:
     """Age and exact local time: ``3 hours ago (2026-11-25 10:04:11)``."""
     return f"{age(moment, at)} ({moment.astimezone():%Y-%m-%d %H:%M:%S})"

@@ -110,7 +110,7 @@ def close(session: Session, wanted: str | None, everything: bool) -> None:
     if bool(wanted) == everything:
         raise click.UsageError("name a clone, or --all")
     names = [f.id for f in list_clones(site.work)] if everything else [str(wanted)]
-    gone = [close_clone(site.work, name).id for name in names]
+    gone = [close_clone(site.work, name, site).id for name in names]
     for identity in gone:
         append_log(site.work, site.name, "clone close", "done", "", identity)
     session.show({"closed": gone}, lambda out: show.headline(out, "done", f"{plural(len(gone), 'clone')} closed"))

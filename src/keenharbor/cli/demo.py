@@ -64,14 +64,16 @@ class _Player:
 @harbor_command(name="demo", site=False)
 @click.option("--dir", "folder", type=click.Path(path_type=Path), default="harbor-demo", help="The folder to play in.")
 @click.option("--port", type=click.IntRange(1, 65535), help="The live site's port on loopback.")
+@click.option("--database", "engine", type=click.Choice(["sqlite", "mariadb", "postgres"]), default="sqlite",
+              help="What the site keeps its data in; a server is started in the folder.")  # fmt: skip
 @click.option("--serve", is_flag=True, help="Leave the site running at the end, until Ctrl-C.")
-def demo(session: Session, folder: Path, port: int | None, serve: bool) -> None:
+def demo(session: Session, folder: Path, port: int | None, engine: str, serve: bool) -> None:
     """Play a full example: a made-up seed library is surveyed, judged, snapshotted, upgraded on a clone, compared, cut
     over, and rolled back. Everything happens in one folder, which is left to play in."""
     began = time.monotonic()
     player = _Player(session.out, folder, session.as_json)
     ended: list[float] = []
-    told = play(folder, player, port, _serving(session, ended) if serve else None)
+    told = play(folder, player, port, _serving(session, ended) if serve else None, engine)
     seconds = (ended[0] if ended else time.monotonic()) - began
     session.show({**told.as_json(), "seconds": round(seconds, 2)}, lambda out: _render(out, told, seconds))
 

@@ -130,6 +130,23 @@ def findings(out: Console, found: Sequence[Finding]) -> None:
             out.print(details)
 
 
+def cell(value: object, most: int = 60) -> str:
+    """A value of a table on one line."""
+    if value is None:
+        return "NULL"
+    if isinstance(value, bytes):
+        shown = value[:16].hex()
+        return f"{len(value)} bytes {shown}{'…' if len(value) > 16 else ''}"
+    text = str(value).encode("utf-8", "replace").decode()
+    text = text.replace("\n", "⏎").replace("\t", "⇥")
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+def cells(row: Sequence[object], most: int = 40) -> str:
+    """A row on one line."""
+    return " | ".join(cell(v, most) for v in row)
+
+
 def said(verdict: str, text: str) -> Text:
     """A sentence behind the symbol of a verdict; only the symbol is coloured."""
     return Text.assemble(mark(verdict, ""), text)

@@ -1,7 +1,9 @@
-"""``snapshot``: take, list, show, verify, restore."""
+"""``snapshot``: take, list, show, verify; the group's other commands are in `keeping` and `giving`."""
 
 from __future__ import annotations
 
+import sys
+from datetime import datetime
 from pathlib import Path
 
 import click
@@ -9,41 +11,89 @@ from rich.console import Console
 from rich.text import Text
 
 from keenharbor.base.errors import UsageError
-from keenharbor.base.text import age, duration, plural, size, when
+from keenharbor.base.text import age, duration, plural, short_age, size, when
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cutover.guarded import take_guarded
+from keenharbor.cli.quantities import BYTES
+from keenharbor.cutover.guarded import newest_whole, take_guarded
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import (
     Snapshot,
     TakeOptions,
     find_snapshot,
-    give_back,
     list_snapshots,
     verify_store,
 )
+from keenharbor.snapshot.browse import paths_in, rows_in, write_content
+from keenharbor.snapshot.estimate import Estimate, estimate, refuse_without_room
 from keenharbor.snapshot.verify import Verification
-from keenharbor.tree import AREAS
+from keenharbor.store import Store
+from keenharbor.tree import AREAS, Entry
 
 
 @click.group(name="snapshot", context_settings={"help_option_names": ["-h", "--help"]})
 def snapshot() -> None:
-    """Save files and database in the store; list, verify, restore."""
+    """Save files and database in the store; prove, keep, give back, take away."""
 
 
 @harbor_command(snapshot, name="take")
 @click.option("--label", help="A short name to find it by.")
 @click.option("--comment", help="Why it is taken, in your words.")
+@click.option("--scheduled", is_flag=True, help="Note that a timer took it, not a person.")
 @click.option("--leave-out", "areas", multiple=True, type=click.Choice(AREAS), help="An area to leave out.")
-def take(session: Session, label: str | None, comment: str | None, areas: tuple[str, ...]) -> None:
+@click.option("--leave-out-path", "paths", multiple=True, metavar="PATTERN", help="Paths to leave out.")
+@click.option("--empty-table", "tables", multiple=True, metavar="PATTERN", help="Tables of which no row is taken.")
+@click.option("--every-row", is_flag=True, help="Take the rows of all tables, whatever the site file says.")
+@click.option("--largest-file", type=BYTES, help="List files above this size and do not take them: 2G.")
+@click.option("--gentle", is_flag=True, help="For a shared server: low priority, one worker, 8 MiB a second.")
+@click.option("--workers", type=click.IntRange(1, 64), help="So many threads that read and pack.")
+@click.option("--level", type=click.IntRange(1, 19), help="Compression, from 1 (fast) to 19 (small).")
+@click.option("--read-all", is_flag=True, help="Read what seems unchanged, too.")
+@click.option("--look", is_flag=True, help="Only tell how much it would be, and what would be left out.")
+def take(
+    session: Session, label: str | None, comment: str | None, scheduled: bool, areas: tuple[str, ...], paths: tuple[str, ...],
+    tables: tuple[str, ...], every_row: bool, largest_file: int | None, gentle: bool, workers: int | None,
+    level: int | None, read_all: bool, look: bool,
+) -> int:  # fmt: skip
     """Save the site's files and database. The site stays up; nothing of it is changed."""
     site = session.site()
-    store = session.store(site, create=True)
-    known = list_snapshots(store, site.name)
+    options = TakeOptions(
+        label, comment, "scheduled" if scheduled else "by hand", areas, paths, tables, largest_file, every_row, gentle,
+        workers, level, read_all,
+    )  # fmt: skip
+    there = (site.store_folder / "store.json").exists()
+    store = session.store(site, create=True) if there or not look else None
+    known = list_snapshots(store, site.name) if store is not None else []
     if label and any(s.label == label for s in known):
         raise UsageError(f"there is a snapshot with the label '{label}' already", advice="choose another label")
-    taken = take_guarded(site, store, TakeOptions(label, comment, "by hand", areas), session.progress)
+    found = estimate(site, options, None if read_all else newest_whole(known))
+    if look:
+        session.show(found.as_json(), lambda out: _render_estimate(out, found))
+        return 0 if found.enough_room and not found.lacking else 1
+    refuse_without_room(found, site)
+    for words in found.lacking:
+        session.progress.note(f"the database user cannot {words}")
+    assert store is not None
+    taken = take_guarded(site, store, options, session.progress)
     session.show(taken.summary(), lambda out: _render_taken(out, taken))
+    return 0
+
+
+def _render_estimate(out: Console, found: Estimate) -> None:
+    rows = [
+        ("files", Text(f"{plural(found.files, 'file')}, {size(found.file_bytes)}; {size(found.to_read)} to be read")),
+        ("database", Text(f"about {size(found.database_bytes)}")),
+        ("takes", Text(f"about {duration(found.seconds)}")),
+        ("adds", Text(f"up to {size(found.most_added)}; {size(found.free)} free at the store")),
+    ]
+    show.pairs(out, rows)
+    for words in found.lacking:
+        out.print(show.said("caution", f"the database user cannot {words}"))
+    told = {k: list(getattr(found, k)) for k in ("unreadable", "too_large", "left_empty", "left_out")}
+    _left_out(out, {**told, "areas_left_out": [], "unstable": [], "not_kept": []})
+    if not found.enough_room:
+        out.print(show.said("blocked", "that may not fit: nothing would be taken"))
+    show.next_step(out, "keenharbor snapshot take" if found.enough_room else "keenharbor snapshot thin --preview")
 
 
 def _render_taken(out: Console, taken: Snapshot) -> None:
@@ -51,7 +101,7 @@ def _render_taken(out: Console, taken: Snapshot) -> None:
     show.headline(out, "done", f"snapshot {taken.id}" + (f" ({taken.label})" if taken.label else ""))
     show.pairs(out, _facts(facts))
     _left_out(out, facts)
-    show.next_step(out, "a snapshot counts when it has come up: a trial proves it (keenharbor trial run)")
+    show.next_step(out, f"a snapshot counts when it has come up: keenharbor snapshot drill {taken.label or taken.id}")
 
 
 def _facts(facts: dict[str, object]) -> list[tuple[str, Text]]:
@@ -71,7 +121,8 @@ def _facts(facts: dict[str, object]) -> list[tuple[str, Text]]:
 def _left_out(out: Console, facts: dict[str, object]) -> None:
     for key, words in (
         ("areas_left_out", "areas left out"), ("unreadable", "could not be read"), ("unstable", "kept changing while read"),
-        ("not_kept", "not kept"), ("left_out", "left out by rule"),
+        ("too_large", "too large, not taken"), ("left_empty", "tables without their rows"), ("not_kept", "not kept"),
+        ("left_out", "left out by rule"),
     ):  # fmt: skip
         listed = facts[key]
         if isinstance(listed, list) and listed:
@@ -100,110 +151,181 @@ def list_command(session: Session) -> None:
     session.show([s.summary() for s in found], lambda out: _render_list(out, found))
 
 
+WIDE = 110
+"""From so many columns on, a list shows more of each snapshot."""
+
+
+def what_for(item: Snapshot) -> str:
+    """Why the snapshot is there, in a few words."""
+    by_hand = item.manifest["reason"] == "by hand"
+    said = item.label or (item.manifest["comment"] if by_hand else None) or item.manifest["reason"]
+    return f"{said} ({item.manifest['reason']})" if item.label and not by_hand else str(said)
+
+
 def _render_list(out: Console, found: list[Snapshot]) -> None:
     if not found:
         out.print("There is no snapshot of this site yet.")
         show.next_step(out, "keenharbor snapshot take")
         return
-    rows = []
+    wide = out.width >= WIDE
+    rows: list[tuple[str | Text, ...]] = []
     for item in found:
-        proof = item.proven
-        proven = show.mark("proven") if proof else show.mark("not proven")
-        by_hand = item.manifest["reason"] == "by hand"
-        what = item.label or (item.manifest["comment"] if by_hand else None) or item.manifest["reason"]
-        versions = str(item.manifest["facts"]["core"])
-        rows.append((item.id, age(item.taken_at), size(item.manifest["added_bytes"]), versions, proven, what))
-    show.table(out, ("snapshot", "age", "added", "core", "proof", "what for"), rows, right=(2,), keep=(0, 1, 3, 4))
+        proven = show.mark("proven") if item.proven else show.mark("not proven")
+        what = what_for(item) + ("" if item.kept is None else "; kept" + (f": {item.kept}" if item.kept else ""))
+        whole = item.file_bytes + sum(t.size for t in item.state.tables.values())
+        added, core = size(item.manifest["added_bytes"]), str(item.manifest["facts"]["core"])
+        if wide:
+            rows.append((item.id, age(item.taken_at), size(whole), added, core, proven, what))
+        else:
+            rows.append((item.id, short_age(item.taken_at), added, proven, what))
+    if wide:
+        columns: tuple[str, ...] = ("snapshot", "age", "size", "added", "core", "proof", "what for")
+        show.table(out, columns, rows, right=(2, 3), keep=(0, 1, 4, 5))
+    else:
+        show.table(out, ("snapshot", "age", "added", "proof", "what for"), rows, right=(1, 2), keep=(0, 3))
+    unproven = [s for s in found if not s.proven]
+    if unproven and unproven[0] is found[0]:
+        show.next_step(out, f"prove the newest: keenharbor snapshot drill {found[0].label or found[0].id}")
 
 
 @harbor_command(snapshot, name="show")
 @click.argument("wanted", metavar="SNAPSHOT", default="newest")
-@click.option("--paths", is_flag=True, help="List the paths in it.")
+@click.option(
+    "--paths",
+    "below",
+    is_flag=False,
+    flag_value="",
+    metavar="FOLDER",
+    help="List the paths in it, or in a folder of it.",
+)
 @click.option("--tables", is_flag=True, help="List the tables in it.")
-def show_command(session: Session, wanted: str, paths: bool, tables: bool) -> None:
-    """Show one snapshot.
+@click.option("--rows", "table", metavar="TABLE", help="List the rows of a table.")
+@click.option("--file", "file", metavar="PATH", help="Write a file's content to standard output.")
+@click.option("--find", "pattern", metavar="TEXT", help="Only paths or rows with this text.")
+@click.option("--limit", type=click.IntRange(1), default=200, show_default=True, help="At most so many paths or rows.")
+def show_command(
+    session: Session, wanted: str, below: str | None, tables: bool, table: str | None, file: str | None, pattern: str | None,
+    limit: int,
+) -> None:  # fmt: skip
+    """Show one snapshot, and browse what is in it.
 
     By id, the beginning of one, label, or "newest"."""
     site = session.site()
     found = find_snapshot(session.store(site), wanted, site.name)
+    if file is not None:
+        write_content(found, file.strip("/"), sys.stdout.buffer)
+        return
     told = found.summary()
-    if paths:
+    if below is not None:
+        listed = paths_in(found, below.strip("/"), pattern)
         told["paths"] = [
             {"path": e.path, "kind": e.kind, "size": e.size, "area": e.area, "mode": f"{e.mode:04o}"}
-            for e in found.entries.values()
+            for e in listed[:limit]
         ]
+        told["paths_in_all"] = len(listed)
     if tables:
         told["table_rows"] = {t.name: t.row_count for t in found.state.tables.values()}
-    session.show(told, lambda out: _render_one(out, found, paths, tables))
+    if table is not None:
+        columns, rows = rows_in(found, table, pattern, limit)
+        told["rows"] = [
+            {c: v.hex() if isinstance(v, bytes) else v for c, v in zip(columns, row, strict=True)} for row in rows
+        ]
+
+    def render(out: Console) -> None:
+        if below is None and table is None:
+            _render_one(out, found, tables)
+        if below is not None:
+            _render_paths(out, found, listed, limit, below)
+        if table is not None:
+            show.heading(out, f"{table}: {plural(found.state.tables[table].row_count, 'row')}")
+            most = max(12, out.width // max(1, len(columns)) - 2)
+            show.table(out, columns, [[show.cell(v, most) for v in row] for row in rows], keep=())
+            if len(rows) == limit:
+                out.print(Text("and perhaps more (--limit N, --find TEXT)", style="dim"))
+
+    session.show(told, render)
 
 
-def _render_one(out: Console, found: Snapshot, paths: bool, tables: bool) -> None:
+def _render_paths(out: Console, found: Snapshot, listed: list[Entry], limit: int, below: str) -> None:
+    total = sum(e.size for e in listed)
+    show.heading(out, f"{below or 'Everything'} in {found.id}: {plural(len(listed), 'path')}, {size(total)}")
+    rows = []
+    for e in listed[:limit]:
+        shown = e.path.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+        shown += f" → {e.target}" if e.kind == "link" else "/" if e.kind == "folder" else ""
+        written = datetime.fromtimestamp(e.mtime_ns / 1e9)
+        rows.append(
+            (shown, e.area, f"{e.mode:04o}", f"{written:%Y-%m-%d %H:%M}", size(e.size) if e.kind == "file" else "")
+        )
+    show.table(out, ("path", "area", "mode", "written", "size"), rows, right=(4,), keep=(1, 2, 3))
+    if len(listed) > limit:
+        out.print(Text(f"and {len(listed) - limit} more (--limit N, --find TEXT, --paths FOLDER)", style="dim"))
+
+
+def _render_one(out: Console, found: Snapshot, tables: bool) -> None:
     facts = found.summary()
-    out.print(
-        Text(f"Snapshot {found.id}", style="bold"), Text(f"of {found.manifest['title'] or found.site}", style="dim")
-    )
+    title = found.manifest["title"] or found.site
+    out.print(Text(f"Snapshot {found.id}", style="bold"), Text(f"of {title}", style="dim"))
     proof = max(found.proofs, key=lambda p: p.at, default=None)
     proven = Text("no: it was never restored")
     if proof is not None and proof.good:
-        proven = Text(f"by {proof.how}, {when(proof.at)}, in {duration(proof.seconds)}")
+        proven = Text(f"by {proof.how}, {when(proof.at)}; it took {duration(proof.seconds)}")
     elif proof is not None:
         proven = Text(f"no: it did not come up in {proof.how}, {when(proof.at)}: {proof.detail}")
     told = [(k, Text(str(facts[k]))) for k in ("label", "comment", "reason") if facts[k]]
-    show.pairs(out, [("taken", Text(when(found.taken_at))), *told, *_facts(facts), ("proven", proven)])
+    kept = [("kept", Text(found.kept or "yes"))] if found.kept is not None else []
+    show.pairs(out, [("taken", Text(when(found.taken_at))), *told, *_facts(facts), ("proven", proven), *kept])
     _left_out(out, facts)
-    if paths:
-        show.heading(out, "Paths")
-        rows = [(e.path, e.area, e.kind, size(e.size) if e.kind == "file" else "") for e in found.entries.values()]
-        show.table(out, ("path", "area", "kind", "size"), rows, right=(3,), keep=())
-    if tables:
-        show.heading(out, "Tables")
-        show.table(
-            out, ("table", "rows"), [(t.name, f"{t.row_count:,}") for t in found.state.tables.values()], right=(1,)
-        )
+    areas: dict[str, list[int]] = {}
+    for e in found.entries.values():
+        if e.kind == "file":
+            areas.setdefault(e.area, []).append(e.size)
+    left = show.made_table(
+        ("area", "files", "size"),
+        [(a, f"{len(s):,}", size(sum(s))) for a, s in sorted(areas.items(), key=lambda i: -sum(i[1]))], right=(1, 2),
+    )  # fmt: skip
+    stored = sorted(found.state.tables.values(), key=lambda t: -t.row_count)
+    shown = stored if tables else stored[:10]
+    right = show.made_table(
+        ("table", "rows", "size"), [(t.name, f"{t.row_count:,}", size(t.size)) for t in shown], right=(1, 2)
+    )
+    out.print()
+    show.beside(out, left, right)
+    if len(stored) > len(shown):
+        out.print(Text(f"and {len(stored) - len(shown)} more tables (--tables)", style="dim"))
+    show.next_step(out, f"browse it: keenharbor snapshot show {found.id} --paths, or --rows TABLE")
 
 
 @harbor_command(snapshot, name="verify")
-def verify(session: Session) -> int:
+@click.option(
+    "--mend-from", "other", type=click.Path(path_type=Path), help="A store to take what is damaged here from."
+)
+def verify(session: Session, other: Path | None) -> int:
     """Read the whole store again and check everything in it. Exit code 1 when something is damaged."""
     site = session.site()
-    found = verify_store(session.store(site), session.progress)
-    append_log(
-        site.work, site.name, "snapshot verify", "good" if found.good else "damaged", f"{found.objects} objects read"
-    )
-    session.show(found.as_json(), lambda out: _render_verify(out, found))
+    found = verify_store(session.store(site), session.progress, Store(other) if other is not None else None)
+    detail = f"{found.objects} objects read" + (f", {found.mended} mended" if found.mended else "")
+    append_log(site.work, site.name, "snapshot verify", "good" if found.good else "damaged", detail)
+    session.show(found.as_json(), lambda out: _render_verify(out, found, other))
     return 0 if found.good else 1
 
 
-def _render_verify(out: Console, found: Verification) -> None:
+def _render_verify(out: Console, found: Verification, other: Path | None) -> None:
     what = f"{plural(found.objects, 'sound object')} in {plural(found.snapshots, 'readable snapshot')}"
-    show.headline(out, "good" if found.good else "damaged", what)
-    for damage in found.damages:
+    mended = f"; {plural(found.mended, 'thing')} mended from {other}" if found.mended else ""
+    show.headline(out, "good" if found.good else "damaged", what + mended)
+    for damage in found.damages[:40]:
         out.print(show.said("damage", damage))
+    if len(found.damages) > 40:
+        out.print(Text(f"and {len(found.damages) - 40} more (--json lists them)", style="dim"))
     for identity, places in found.hurt.items():
         more = f" and {len(places) - 5} more" if len(places) > 5 else ""
         out.print(Text(f"snapshot {identity} is hurt: {', '.join(places[:5])}{more}"))
     if not found.good:
+        if found.hurt and other is None:
+            out.print(Text("A store with the same objects can mend this one: --mend-from FOLDER", style="dim"))
         show.next_step(out, "take another snapshot now: keenharbor snapshot take")
 
 
-@harbor_command(snapshot, name="restore")
-@click.argument("wanted", metavar="SNAPSHOT")
-@click.argument("paths", nargs=-1)
-@click.option("--to", "target", type=click.Path(path_type=Path), required=True, help="The new folder to restore into.")
-def restore(session: Session, wanted: str, paths: tuple[str, ...], target: Path) -> None:
-    """Give back a snapshot, or PATHS of it, into a new folder. Live is not touched."""
-    site = session.site()
-    found = find_snapshot(session.store(site), wanted, site.name)
-    given = give_back(found, target, paths)
-    append_log(site.work, site.name, "snapshot restore", "done", f"{given.paths} paths to {target}", found.id)
-    told = {"snapshot": found.id, "paths": given.paths, "rows": given.rows, "seconds": round(given.seconds, 3),
-            "files": str(given.files), "database": str(given.database) if given.database else None}  # fmt: skip
-
-    def render(out: Console) -> None:
-        show.headline(out, "done", f"snapshot {found.id}, {age(found.taken_at)}, is in {target}")
-        rows = [("files", Text(f"{plural(given.paths, 'path')} in {given.files}"))]
-        if given.database is not None:
-            rows.append(("database", Text(f"{plural(given.rows, 'row')} in {given.database}, read back and checked")))
-        show.pairs(out, rows)
-
-    session.show(told, render)
+# The other commands of the group stand in modules of their own.
+from keenharbor.cli import giving, keeping  # noqa: E402, F401

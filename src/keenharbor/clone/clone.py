@@ -2,7 +2,7 @@
 
 WORK/clones/ID/clone.json    what it is; written first, so that a killed run leaves a clone that can be closed
 WORK/clones/ID/site/         its files
-WORK/clones/ID/database/     its database, unless the database lies within the site's folder
+WORK/clones/ID/database/     its database, unless the database lies within the site's folder; or its database server
 WORK/clones/ID/server.log    what its server said
 """
 
@@ -14,7 +14,6 @@ import os
 import shutil
 import signal
 import time
-from collections import Counter
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -28,21 +27,25 @@ from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import now, parse_stamp, size, stamp
 from keenharbor.clone.server import Server, fill_places, free_port
-from keenharbor.database import DatabasePlace, open_database
+from keenharbor.database import DatabasePlace, drop_database, open_database
+from keenharbor.database.private_server import PrivateServer
 from keenharbor.database.rewrite import Rewriter, places_left, rewrite_database
-from keenharbor.site.settingsfile import with_ini_value
+from keenharbor.site.load import read_password
+from keenharbor.site.settingsfile import read_settings, with_ini_value
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, restore_state
+from keenharbor.snapshot.moved import rewrite_files
 from keenharbor.snapshot.take import new_id
 from keenharbor.tree import restore_tree
 
 TRIAL_PURPOSE = "trial "
-LARGEST_TEXT_FILE = 64 * 1024 * 1024
 
 
 @dataclass(frozen=True)
 class CloneFacts:
-    """What is written down of a clone. ``opaque`` names places that hold something of live and could not be rewritten."""
+    """What is written down of a clone. ``server`` is its private database server; ``own_database`` says that its
+    database was made on a server which others use, and is to be dropped with it. ``opaque`` names places that hold
+    something of live and could not be rewritten."""
 
     id: str
     site: str
@@ -58,6 +61,15 @@ class CloneFacts:
     rewritten_files: dict[str, int] = field(default_factory=dict)
     rewritten_cells: dict[str, int] = field(default_factory=dict)
     opaque: list[str] = field(default_factory=list)
+    server: dict[str, Any] | None = None
+    own_database: bool = False
+
+    @property
+    def place(self) -> DatabasePlace:
+        """Where its database is. ``database`` is a file, or the URL of one on a server."""
+        if "://" in self.database:
+            return DatabasePlace.from_url(self.database)
+        return DatabasePlace("sqlite", Path(self.database))
 
     @property
     def made(self) -> datetime:
@@ -71,8 +83,7 @@ class Clone:
         self.folder = folder
         self.live = live
         self.facts = facts
-        place = DatabasePlace(live.database_place.engine, Path(facts.database))
-        self.site = live.at(Path(facts.root), place)
+        self.site = live.at(Path(facts.root), _with_password(facts, live))
         self._server: Server | None = None
 
     @property
@@ -88,7 +99,8 @@ class Clone:
         return self.folder / "server.log"
 
     def start(self) -> None:
-        """Serve the clone with the runtime that its files select."""
+        """Serve the clone with the runtime that its files select, and its database if it has a server of its own."""
+        self._start_database()
         serve = self.site.model.serve
         command = fill_places(
             serve.command,
@@ -103,7 +115,13 @@ class Clone:
         if server.pid is not None:
             self._note(pid=server.pid, pid_started=psutil.Process(server.pid).create_time())
 
+    def _start_database(self) -> None:
+        if self.facts.server is not None and not (server := PrivateServer(**self.facts.server)).running:
+            server.start()
+            self._note(server=server.as_json())
+
     def stop(self) -> None:
+        """End its web server; its database stays."""
         if self._server is not None:
             self._server.stop()
             self._server = None
@@ -121,6 +139,7 @@ class Clone:
     def drop(self) -> None:
         """End its processes and remove every trace of it."""
         self.stop()
+        _drop_database(self.facts, self.live)
         shutil.rmtree(self.folder, ignore_errors=True)
 
     def __enter__(self) -> Clone:
@@ -159,18 +178,18 @@ def make_clone(
         )  # fmt: skip
     place = private_folder(home / identity)
     root = place / "site"
-    old_database = live.database_place.file
-    inside = live.root in old_database.parents
-    database = root / old_database.relative_to(live.root) if inside else place / "database" / old_database.name
+    database, server = _new_database(live, identity, place, root)
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
-        str(root), str(database),
+        str(root), str(database.path or database.url), server=server.as_json() if server else None,
+        own_database=server is None and database.path is None,
     )  # fmt: skip
     clone = Clone(place, live, facts)
     clone._note()
     try:
         restore_tree(root, snapshot.entries, {}, snapshot.store.read)
-        database.parent.mkdir(parents=True, exist_ok=True)
+        if database.path is not None:
+            database.path.parent.mkdir(parents=True, exist_ok=True)
         restore_state(snapshot.state, open_database(clone.site.database_place))
         _cut_ties(clone, snapshot, mail_port)
     except BaseException:
@@ -179,12 +198,60 @@ def make_clone(
     return clone
 
 
+def _new_database(
+    live: SiteView, identity: str, folder: Path, root: Path
+) -> tuple[DatabasePlace, PrivateServer | None]:
+    """Where the clone's database is to be: a file beside it, one on a server of its own, or a new one on a server that
+    the site file names."""
+    old = live.database_place
+    if old.path is not None:
+        inside = live.root in old.path.parents
+        return DatabasePlace(
+            old.engine, root / old.path.relative_to(live.root) if inside else folder / "database" / old.path.name
+        ), None
+    scratch = live.model.database.scratch_url
+    if scratch is not None:
+        base = _scratch_place(live)
+        if base.engine != old.engine:
+            raise UsageError(
+                f"'scratch_url' under [database] is a {base.engine} server, and the site's database is on {old.engine}",
+                where=live.site_file,
+            )
+        return base.with_name(f"{base.name}_{identity.replace('-', '_')}"), None
+    try:
+        server = PrivateServer.make(old.engine, folder / "database")
+    except UsageError as error:
+        raise UsageError(
+            f"a clone's database needs a server of its own: {error.what}",
+            advice="install it, or name a server for clones: 'scratch_url' under [database] in the site file",
+        ) from error
+    return server.place.with_name(old.name), server
+
+
+def _scratch_place(live: SiteView) -> DatabasePlace:
+    said = live.model.database
+    return DatabasePlace.from_url(said.scratch_url or "", read_password(live.site_file.parent, said.password_file))
+
+
+def _with_password(facts: CloneFacts, live: SiteView) -> DatabasePlace:
+    if not facts.own_database:
+        return facts.place
+    return dataclasses.replace(facts.place, password=_scratch_place(live).password)
+
+
+def _drop_database(facts: CloneFacts, live: SiteView | None) -> None:
+    if facts.server is not None:
+        PrivateServer(**facts.server).remove()
+    elif facts.own_database and live is not None:
+        drop_database(_with_password(facts, live))
+
+
 def live_places(live: SiteView, snapshot: Snapshot | None = None) -> list[str]:
     """Everything by which the live site could be reached: address, host, folder, database."""
     addresses = {live.address} | ({str(snapshot.manifest["address"])} if snapshot else set())
     roots = {str(live.root), str(live.site_file.parent / live.model.site.root)}
     roots |= {str(snapshot.manifest["root"])} if snapshot else set()
-    places = [*addresses, *(urlsplit(a).netloc for a in addresses), *roots, str(live.database_place.file)]
+    places = [*addresses, *(urlsplit(a).netloc for a in addresses), *roots, *live.database_place.marks]
     return sorted(set(places), key=len, reverse=True)
 
 
@@ -201,8 +268,8 @@ def _rewriter(clone: Clone, snapshot: Snapshot) -> Rewriter:
                 else place.replace("https:", "http:", 1)
             )
             table.setdefault(other, clone.address)
-        elif place == str(live.database_place.file):
-            table[place] = clone.facts.database
+        elif place in live.database_place.marks:
+            table[place] = (clone.site.database_place.marks or (place,))[0]
         elif place.startswith("/"):
             table[place] = root
         else:
@@ -213,31 +280,9 @@ def _rewriter(clone: Clone, snapshot: Snapshot) -> Rewriter:
 def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int) -> None:
     rewriter = _rewriter(clone, snapshot)
     root = clone.site.root
-    files: Counter[str] = Counter()
-    opaque: list[str] = []
-    for path, entry in clone.site.scan().entries.items():
-        if entry.kind == "link" and entry.target is not None:
-            changed = rewriter.text(entry.target)
-            if changed != entry.target:
-                (root / path).unlink()
-                os.symlink(changed, root / path)
-                files[path] += 1
-            continue
-        if entry.kind != "file" or entry.size > LARGEST_TEXT_FILE:
-            continue
-        data = (root / path).read_bytes()
-        if not rewriter.touches(data):
-            continue
-        try:
-            new = rewriter.text(data.decode("utf-8")).encode("utf-8")
-        except UnicodeDecodeError:
-            new = data
-        if new != data:
-            (root / path).write_bytes(new)
-            os.utime(root / path, ns=(entry.mtime_ns, entry.mtime_ns))
-            files[path] += 1
-        if rewriter.left_in(new):
-            opaque.append(f"file {path}")
+    files, left = rewrite_files(root, list(clone.site.scan().entries.values()), rewriter)
+    opaque = [f"file {path}" for path in left]
+    _point_settings(clone)
     database = open_database(clone.site.database_place)
     cells = rewrite_database(database, rewriter)
     opaque += [f"cell {place}" for place in places_left(database, rewriter)]
@@ -254,6 +299,30 @@ def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int) -> None:
             ) from None  # fmt: skip
         settings_file.write_text(text, encoding="utf-8")
     clone._note(rewritten_files=dict(files), rewritten_cells=dict(cells), opaque=opaque)
+
+
+def _point_settings(clone: Clone) -> None:
+    """Let the clone's settings name its own database. One in a file has been rewritten as a path."""
+    keys, place = clone.site.model.database.settings, clone.site.database_place
+    if keys is None or place.path is not None:
+        return
+    file = clone.site.root / clone.site.model.settings.file
+    text = file.read_text(encoding="utf-8")
+    said = read_settings(file)
+    own_socket = keys.socket is not None and keys.socket in said
+    if place.socket and not own_socket and not (keys.url and said.get(keys.url)):
+        raise KeenHarborError(
+            "the clone's database is on a socket, and the site's settings have no place for one", where=file,
+            advice="name the key under [database.settings] as 'socket' and add it, empty, to the site's settings",
+        )  # fmt: skip
+    wanted = {
+        keys.url: place.url, keys.host: place.host, keys.port: str(place.port or ""), keys.socket: place.socket,
+        keys.name: place.name, keys.user: place.user, keys.password: place.password,
+    }  # fmt: skip
+    for key, value in wanted.items():
+        if key is not None and key in said:
+            text = with_ini_value(text, key, value)
+    file.write_text(text, encoding="utf-8")
 
 
 # -- clones that are there ------------------------------------------------------------------------------------
@@ -289,10 +358,11 @@ def open_clone(live: SiteView, wanted: str) -> Clone:
     return Clone(live.work / "clones" / facts.id, live, facts)
 
 
-def close_clone(work: Path, wanted: str) -> CloneFacts:
+def close_clone(work: Path, wanted: str, live: SiteView | None = None) -> CloneFacts:
     """End what runs of a clone, also after a crash, and remove it."""
     facts = find_clone(work, wanted)
     _end_processes(facts)
+    _drop_database(facts, live)
     shutil.rmtree(work / "clones" / facts.id, ignore_errors=True)
     made_for = facts.purpose.removeprefix(TRIAL_PURPOSE)
     trial = work / "trials" / made_for

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import size
 from keenharbor.cutover.journal import exclusive
@@ -13,13 +15,18 @@ from keenharbor.store import Store
 WAIT_SECONDS = 5
 
 
+def newest_whole(snapshots: Sequence[Snapshot]) -> Snapshot | None:
+    """The newest of ``snapshots`` (newest first) that leaves out no area: what another one is compared with."""
+    return next((s for s in snapshots if not s.manifest["areas_left_out"]), None)
+
+
 def take_guarded(site: SiteView, store: Store, options: TakeOptions, progress: Progress) -> Snapshot:
     """Take a snapshot, reading only files that changed since the newest whole one, and note it in the log.
 
     Raises `UnsettledError` when an interrupted change has left live between two states.
     """
     with exclusive(site, WAIT_SECONDS):
-        earlier = next((s for s in list_snapshots(store, site.name) if not s.manifest["areas_left_out"]), None)
+        earlier = None if options.read_all else newest_whole(list_snapshots(store, site.name))
         taken = take_snapshot(site, store, options, progress, earlier)
         detail = f"{size(taken.manifest['added_bytes'])} added, {options.reason}"
         append_log(site.work, site.name, "snapshot take", "done", detail, taken.id)

@@ -3,7 +3,7 @@
 phase      what may have happened to live           how it is settled
 begun      maintenance switched on                  maintenance off: live is as before
 changing   anything                                 cutover: the safety snapshot is put back, live is as before;
-                                                    rollback: carried on, live is as after
+                                                    rollback, restore: carried on, live is as after
 done       the change stands, all checks passed     maintenance off: live is as after
 """
 
@@ -24,14 +24,16 @@ from keenharbor.site.view import SiteView
 
 JOURNAL_NAME = "journal.json"
 STEPS_LOCK = "steps.lock"
+ChangeKind = Literal["cutover", "rollback", "restore"]
 Phase = Literal["begun", "changing", "done"]
 
 
 @dataclass(frozen=True)
 class Journal:
-    """An open change. ``safety`` is the snapshot of live before it; ``target`` the one that a rollback goes back to."""
+    """An open change. ``safety`` is the snapshot of live before it; ``target`` the one that a rollback or a restore goes back to,
+    ``chosen`` what of it is given back."""
 
-    kind: Literal["cutover", "rollback"]
+    kind: ChangeKind
     site: str
     started_at: str
     phase: Phase
@@ -39,13 +41,14 @@ class Journal:
     safety: str | None = None
     target: str | None = None
     trial: str | None = None
+    chosen: dict[str, Any] | None = None
 
     @property
     def told(self) -> str:
         return f"a {self.kind} of {self.site}, begun {self.started_at}"
 
 
-def begin_journal(site: SiteView, kind: Literal["cutover", "rollback"], token: str, **facts: Any) -> Journal:
+def begin_journal(site: SiteView, kind: ChangeKind, token: str, **facts: Any) -> Journal:
     """Write the journal of a change that is about to begin."""
     journal = Journal(kind, site.name, stamp(now()), "begun", token, **facts)
     write_json(site.work / JOURNAL_NAME, asdict(journal))

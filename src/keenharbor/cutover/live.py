@@ -15,7 +15,7 @@ from keenharbor.cutover.journal import close_journal
 from keenharbor.database import DatabaseWriter, open_database
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
-from keenharbor.tree import RestoreCount, restore_tree
+from keenharbor.tree import Entry, RestoreCount, restore_tree
 from keenharbor.tree.restore import clear_folder
 from keenharbor.tree.scan import Hashing, read_content
 
@@ -83,13 +83,28 @@ def reload_host(site: SiteView) -> None:
         )
 
 
-def put_tree_back(site: SiteView, snapshot: Snapshot) -> RestoreCount:
-    """Make live's files what ``snapshot`` holds: logs stay as they are, caches are emptied."""
+def differing_tree(
+    site: SiteView, snapshot: Snapshot, chosen: Callable[[Entry], bool] | None = None
+) -> tuple[dict[str, Entry], dict[str, Entry]]:
+    """What ``snapshot`` holds and what live holds now of it, read: all but caches and logs, or what is ``chosen``."""
     scan = site.scan()
-    read_content(site.root, scan, Hashing(), snapshot.entries, lambda o: True, lambda done, total: None)
-    wanted = {p: e for p, e in snapshot.entries.items() if e.area not in ("logs", "cache")}
     left_out = set(snapshot.manifest["areas_left_out"])
-    present = {p: e for p, e in scan.entries.items() if e.area not in ("logs", "cache") and e.area not in left_out}
+
+    def counts(entry: Entry) -> bool:
+        return entry.area not in ("logs", "cache") if chosen is None else chosen(entry)
+
+    wanted = {p: e for p, e in snapshot.entries.items() if counts(e)}
+    scan.entries = {p: e for p, e in scan.entries.items() if counts(e) and e.area not in left_out}
+    for path in (*snapshot.manifest["left_out"], *snapshot.manifest.get("too_large", ())):
+        # What a snapshot left out by rule it must not remove either.
+        scan.entries = {p: e for p, e in scan.entries.items() if p != path and not p.startswith(path + "/")}
+    read_content(site.root, scan, Hashing(), snapshot.entries, lambda o: True, lambda done, total: None)
+    return wanted, scan.entries
+
+
+def put_tree_back(site: SiteView, snapshot: Snapshot, chosen: Callable[[Entry], bool] | None = None) -> RestoreCount:
+    """Make live's files what ``snapshot`` holds: logs stay as they are, caches are emptied. Or only those ``chosen``."""
+    wanted, present = differing_tree(site, snapshot, chosen)
     count = restore_tree(site.root, wanted, present, snapshot.store.read)
     for pattern in site.model.areas.get("cache", []):
         if "*" not in pattern:

@@ -10,6 +10,7 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import now
 from keenharbor.cutover.journal import Journal, close_journal, open_journal, steps_have_ended
 from keenharbor.cutover.live import maintenance_off, put_database_back, put_tree_back, reload_host
+from keenharbor.cutover.restore import Chosen, put_back_chosen
 from keenharbor.cutover.rollback import go_back
 from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
@@ -75,6 +76,12 @@ def _finish(site: SiteView, journal: Journal, progress: Progress) -> tuple[str, 
         progress.stage(f"putting back snapshot {journal.safety}")
         put_back(site, store, journal.safety)
         return "before", f"snapshot {journal.safety} was put back; live is as before it"
+    if journal.kind == "restore":
+        progress.stage(f"going on with giving back snapshot {journal.target}")
+        chosen = Chosen.from_json(journal.chosen or {})
+        put_back_chosen(site, read_snapshot(store, str(journal.target)), chosen, journal.safety)
+        maintenance_off(site)
+        return "after", f"what was chosen of snapshot {journal.target} is on live"
     progress.stage(f"going on with the way back to snapshot {journal.target}")
     target, safety = read_snapshot(store, str(journal.target)), read_snapshot(store, journal.safety)
     carried = go_back(site, target, safety)

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
 from blake3 import blake3
 
+from keenharbor.base.errors import UsageError
 from keenharbor.database.lines import decode_lines, encode_row
-from keenharbor.database.protocol import Block, DatabaseState, Row, Table
+from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
 from keenharbor.database.rows import StoredState, chunks
 
 MOST_BYTES_APART = 48 * 1024 * 1024
@@ -79,16 +80,29 @@ def difference(table: Table, present: DatabaseState, wanted: StoredState) -> Apa
 
 
 def differences(
-    present: DatabaseState, wanted: StoredState, leave: Iterable[str] = ()
+    present: DatabaseState, wanted: StoredState, leave: Iterable[str] = (), only: Collection[str] | None = None
 ) -> Iterator[tuple[Table, Apart]]:
-    """Each table whose rows differ, with what leads to those of ``wanted``; tables in ``leave`` are passed over."""
+    """Each table whose rows differ, with what leads to those of ``wanted``; tables in ``leave`` are passed over, and with
+    ``only`` all but these."""
     passed = set(leave)
     for table in wanted.schema.tables:
-        if table.kind == "virtual" or table.name in passed:
+        if table.kind == "virtual" or table.name in passed or (only is not None and table.name not in only):
             continue
         apart = difference(table, present, wanted)
         if apart:
             yield table, apart
+
+
+def refuse_other_definitions(present: Schema, wanted: Schema, tables: Iterable[str]) -> None:
+    """Raise `UsageError` unless each of ``tables`` is made alike on both sides: rows of another make-up cannot be put in."""
+    for name in tables:
+        if wanted.table(name) is None:
+            raise UsageError(f"the snapshot has no table '{name}'")
+        if present.table(name) != wanted.table(name):
+            raise UsageError(
+                f"table {name} is not made as it was: single tables cannot be given back over it",
+                advice="restore to a folder or another database and take from there, or restore everything",
+            )
 
 
 def write_difference(table: Table, apart: Apart, wanted: StoredState, writer: RowWriter) -> int:

@@ -14,7 +14,7 @@ import os
 import re
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +26,7 @@ from pymysql.constants import CLIENT
 from pymysql.converters import encoders
 
 from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.database.giveback import differences, write_difference
+from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import decode_copy, encode_copy
 from keenharbor.database.protocol import (
     Block,
@@ -144,6 +144,10 @@ class MariadbDatabase:
 
     def files(self) -> Iterable[Path]:
         return ()
+
+    def drop(self) -> None:
+        with contextlib.closing(self._connect(name=False)) as server, _own_errors(self.place):
+            _query(server)(f"DROP DATABASE IF EXISTS {quote(self.place.name)}")
 
     def lacking(self) -> list[str]:
         rights = " ".join(_text(r[0]) for r in self._ask("SHOW GRANTS")).upper()
@@ -534,29 +538,50 @@ class _Writer:
         with _own_errors(self._place):
             present, _ = _read_schema(query)
             with self._bulk():
-                apart = self._redefine_begin(present, wanted)
+                redefined = self._redefine_begin(present, wanted)
+                made_anew = {t.name for t in wanted.tables if present.table(t.name) != t}
                 written = 0
-                triggers: list[tuple[str, str, str]] = []
                 if present.tables and isinstance(state, StoredState):
-                    triggers = [] if apart else [o for o in present.objects if o[0] == "trigger"]
-                    for _, name, _ in triggers:
-                        self._run(f"DROP TRIGGER {quote(name)}")
-                    self._connection.begin()
-                    made_anew = {t.name for t in wanted.tables if present.table(t.name) != t}
-                    with self._database.reading() as here:
-                        changes = list(differences(here, state, {*state.left_empty, *made_anew}))
-                    for table, rows_apart in changes:
-                        written += write_difference(table, rows_apart, state, self)
+                    triggers = [] if redefined else [o for o in present.objects if o[0] == "trigger"]
+                    written += self._give_back_rows(state, triggers, made_anew, None)
                 self._connection.begin()
                 for table in wanted.tables:
-                    if present.table(table.name) != table:
+                    if table.name in made_anew:
                         self.load(table, state.blocks(table.name))
                         written += state.tables[table.name].row_count if isinstance(state, StoredState) else 0
                 self._connection.commit()
-                self._finish(present, wanted, apart)
-                for made in triggers:
-                    self._make([made], {})
+                self._finish(present, wanted, redefined)
         self._connection.begin()
+        return written
+
+    def put_rows(self, state: DatabaseState, tables: Collection[str]) -> int:
+        assert isinstance(state, StoredState)
+        with _own_errors(self._place):
+            present, _ = _read_schema(_query(self._connection))
+            refuse_other_definitions(present, state.schema, tables)
+            with self._bulk():
+                written = self._give_back_rows(state, [o for o in present.objects if o[0] == "trigger"], (), tables)
+        self._connection.begin()
+        return written
+
+    def _give_back_rows(
+        self,
+        state: StoredState,
+        triggers: Sequence[tuple[str, str, str]],
+        leave: Iterable[str],
+        only: Collection[str] | None,
+    ) -> int:
+        """Write the rows that differ, in one transaction, with no trigger acting on them."""
+        with self._database.reading() as here:
+            changes = list(differences(here, state, {*state.left_empty, *leave}, only))
+        if not changes:
+            return 0
+        for _, name, _ in triggers:
+            self._run(f"DROP TRIGGER {quote(name)}")
+        self._connection.begin()
+        written = sum(write_difference(table, apart, state, self) for table, apart in changes)
+        self._connection.commit()
+        self._make(triggers, {})
         return written
 
     def _redefine_begin(self, present: Schema, wanted: Schema) -> bool:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 import json
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, LiteralString
 
@@ -18,7 +18,7 @@ import psycopg
 from psycopg import errors, sql
 
 from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.database.giveback import differences, write_difference
+from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import decode_copy, encode_copy
 from keenharbor.database.protocol import (
     Block,
@@ -115,7 +115,10 @@ def _literally(text: str) -> LiteralString:
     return text
 
 
-def _run(connection: Connection, text: str, values: Sequence[Any] | None = None) -> psycopg.Cursor[tuple[Any, ...]]:
+def run_statement(
+    connection: Connection, text: str, values: Sequence[Any] | None = None
+) -> psycopg.Cursor[tuple[Any, ...]]:
+    """Run one statement."""
     return connection.execute(_literally(text), values)
 
 
@@ -138,7 +141,7 @@ class PostgresDatabase:
                 user=place.user or None, password=place.password or None, connect_timeout=10, autocommit=True,
                 client_encoding="UTF8", application_name="keenharbor",
             )  # fmt: skip
-            _run(connection, _SESSION)
+            run_statement(connection, _SESSION)
             return connection
 
     def exists(self) -> bool:
@@ -150,7 +153,7 @@ class PostgresDatabase:
 
     def _ask(self, text: str) -> Any:
         with contextlib.closing(self.connect()) as connection, _own_errors(self.place):
-            row = _run(connection, text).fetchone()
+            row = run_statement(connection, text).fetchone()
             return row[0] if row else None
 
     def version(self) -> str:
@@ -162,9 +165,13 @@ class PostgresDatabase:
     def files(self) -> Iterable[Path]:
         return ()
 
+    def drop(self) -> None:
+        with contextlib.closing(self.connect("postgres")) as server, _own_errors(self.place):
+            run_statement(server, f"DROP DATABASE IF EXISTS {quote(self.place.name)} WITH (FORCE)")
+
     def lacking(self) -> list[str]:
         with contextlib.closing(self.connect()) as connection, _own_errors(self.place):
-            found = _run(
+            found = run_statement(
                 connection,
                 "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
                 f"WHERE c.relkind IN ('r', 'p', 'S', 'm') AND {_ours('pg_class', 'c.oid')} "
@@ -176,7 +183,7 @@ class PostgresDatabase:
     def reading(self) -> Iterator[DatabaseState]:
         with contextlib.closing(self.connect()) as connection:
             with _own_errors(self.place):
-                _run(connection, "BEGIN ISOLATION LEVEL REPEATABLE READ, READ ONLY")
+                run_statement(connection, "BEGIN ISOLATION LEVEL REPEATABLE READ, READ ONLY")
                 schema = _SchemaReader(connection).read()
             yield _Snapshot(connection, schema, self.place)
 
@@ -186,18 +193,18 @@ class PostgresDatabase:
             connection = self.connect()
         except UsageError:
             with contextlib.closing(self.connect("postgres")) as server, _own_errors(self.place):
-                _run(server, f"CREATE DATABASE {quote(self.place.name)} TEMPLATE template0 ENCODING 'UTF8'")
+                run_statement(server, f"CREATE DATABASE {quote(self.place.name)} TEMPLATE template0 ENCODING 'UTF8'")
             connection = self.connect()
         with contextlib.closing(connection):
             with _own_errors(self.place):
-                _run(connection, "BEGIN")
+                run_statement(connection, "BEGIN")
             try:
                 yield _Writer(connection, self.place)
                 with _own_errors(self.place):
-                    _run(connection, "COMMIT")
+                    run_statement(connection, "COMMIT")
             except BaseException:
                 with contextlib.suppress(psycopg.Error):
-                    _run(connection, "ROLLBACK")
+                    run_statement(connection, "ROLLBACK")
                 raise
 
 
@@ -246,7 +253,7 @@ class _Snapshot:
         if self._marks is None:
             self._marks = {}
             with _own_errors(self._place):
-                found = _run(
+                found = run_statement(
                     self._connection,
                     "SELECT n.nspname, c.relname, concat_ws('.', s.system_identifier, d.oid, c.oid, c.relfilenode), "
                     "txid_snapshot_xmin(txid_current_snapshot()) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace, "
@@ -268,7 +275,7 @@ class _Snapshot:
         if int(now.partition(":")[2]) - then > _OLDEST_XID:
             return False
         with _own_errors(self._place):
-            counted = _run(
+            counted = run_statement(
                 self._connection,
                 f"SELECT count(*), count(*) FILTER (WHERE age(xmin) > age('{then % 2**32}'::xid)) FROM ONLY {_qualified(found)}",
             ).fetchone()
@@ -297,7 +304,7 @@ class _SchemaReader:
         """Objects that need the tables."""
 
     def _rows(self, text: str) -> list[tuple[Any, ...]]:
-        return _run(self._connection, text).fetchall()
+        return run_statement(self._connection, text).fetchall()
 
     def _add(self, kind: str, name: str, ddl: str) -> None:
         self._objects.append((kind, name, ddl.rstrip().rstrip(";")))
@@ -685,7 +692,7 @@ class _Writer:
         self._types: dict[str, str] | None = None
 
     def _run(self, text: str, values: Sequence[Any] | None = None) -> psycopg.Cursor[tuple[Any, ...]]:
-        return _run(self._connection, text, values)
+        return run_statement(self._connection, text, values)
 
     def _tries(self, text: str) -> psycopg.Error | None:
         """Run a statement that may be refused; the refusal, or None."""
@@ -718,9 +725,16 @@ class _Writer:
             self._run("ANALYZE")
         return sum(t.row_count for t in state.tables.values()) if isinstance(state, StoredState) else 0
 
-    def _give_back_rows(self, state: StoredState, present: Schema) -> int:
+    def put_rows(self, state: DatabaseState, tables: Collection[str]) -> int:
+        assert isinstance(state, StoredState)
+        with _own_errors(self._place):
+            present = _SchemaReader(self._connection).read()
+            refuse_other_definitions(present, state.schema, tables)
+            return self._give_back_rows(state, present, tables)
+
+    def _give_back_rows(self, state: StoredState, present: Schema, only: Collection[str] | None = None) -> int:
         here = _Snapshot(self._connection, present, self._place)
-        changes = list(differences(here, state, state.left_empty))
+        changes = list(differences(here, state, state.left_empty, only))
         foreign = [(n, d) for k, n, d in present.objects if k == "constraint" and " FOREIGN KEY " in d]
         triggers: set[str] = set()
         # Neither triggers nor foreign keys may act on rows that are put back; that is a superuser's to say. An owner

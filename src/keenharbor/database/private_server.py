@@ -6,6 +6,7 @@ For clones, drills, the demonstration and tests. The server's programs are those
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import pwd
 import shutil
@@ -19,6 +20,7 @@ from typing import Any
 
 import psutil
 
+from keenharbor.base.durable import write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.process import run_program
 from keenharbor.database.protocol import DatabasePlace
@@ -215,6 +217,28 @@ class PrivateServer:
         self.stop()
         for folder in {self.folder, self.socket_folder, self.data or self.folder}:
             shutil.rmtree(folder, ignore_errors=True)
+
+    def run_sql(self, statement: str) -> None:
+        """Run a statement on the server, outside any database of a site."""
+        from keenharbor.database.engines import open_database
+
+        if self.engine == "mariadb":
+            with open_database(self.place.with_name("mysql")).writing() as writer:
+                writer.script(statement)
+            return
+        from keenharbor.database.postgres import PostgresDatabase, run_statement
+
+        with contextlib.closing(PostgresDatabase(self.place).connect("postgres")) as connection:
+            run_statement(connection, statement)
+
+    def write(self, file: Path) -> None:
+        """Write down what is needed to find the server again."""
+        write_json(file, self.as_json())
+
+    @classmethod
+    def read(cls, file: Path) -> PrivateServer:
+        """The server that was written down."""
+        return cls(**json.loads(file.read_bytes()))
 
     def as_json(self) -> dict[str, Any]:
         return asdict(self)

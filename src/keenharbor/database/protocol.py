@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal, Protocol
@@ -243,6 +243,10 @@ class DatabaseWriter(Protocol):
         """Make the database hold exactly ``state``: what it held before goes. Only what differs is written where the
         definitions are the same. Returns how many rows were written or removed."""
 
+    def put_rows(self, state: DatabaseState, tables: Collection[str]) -> int:
+        """Make single tables hold the rows of ``state``; returns how many were written or removed. Raises `UsageError`
+        when one is made otherwise than in ``state``."""
+
     def insert(self, table: str, columns: Sequence[str], row: Sequence[Value]) -> str | None:
         """Add one row; returns the engine's words when a key or a constraint refuses it, None when it is in."""
 
@@ -274,6 +278,9 @@ class Database(Protocol):
 
     def files(self) -> Iterable[Path]:
         """The files that the engine keeps for this database (they are not part of the tree)."""
+
+    def drop(self) -> None:
+        """Remove the database with all that is in it."""
 
     def lacking(self) -> list[str]:
         """What its user may not do that a snapshot needs, in words."""

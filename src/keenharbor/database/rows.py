@@ -272,15 +272,25 @@ _BATCH_BYTES = 1024 * 1024
 
 
 def store_table(
-    state: DatabaseState, table: Table, sink: ChunkSink, earlier: StoredTable | None, seen: Callable[[int, int], None]
+    state: DatabaseState,
+    table: Table,
+    sink: ChunkSink,
+    earlier: StoredTable | None,
+    seen: Callable[[int, int], None],
+    have: Callable[[str], bool],
 ) -> Callable[[], StoredTable]:
     """Read a table of ``state`` into ``sink``; the result can be asked for once the sink has finished.
 
-    ``earlier`` is the table in an earlier state that is still stored: not read again when its mark says that nothing
-    changed, and near to what did. ``seen`` gets rows and bytes as they come.
+    ``earlier`` is the table in an earlier state, of which the store may still ``have`` every chunk: not read again when
+    its mark says that nothing changed, and near to what did. ``seen`` gets rows and bytes as they come.
     """
     mark = state.mark(table.name)
-    if earlier is not None and earlier.mark and state.unchanged_since(table.name, earlier.mark, earlier.row_count):
+    if (
+        earlier is not None
+        and earlier.mark
+        and all(have(o) for o in earlier.chunk_ids)
+        and state.unchanged_since(table.name, earlier.mark, earlier.row_count)
+    ):
         seen(earlier.row_count, earlier.size)
         return lambda: earlier
     by_last_key = dict(zip(earlier.last_keys, earlier.chunk_ids, strict=True)) if earlier is not None else {}
@@ -317,6 +327,7 @@ def store_state(
     state: DatabaseState, sink: ChunkSink, earlier: StoredState | None = None,
     leave_empty: Callable[[str], bool] = lambda n: False,
     seen: Callable[[str, int, int], None] = lambda n, r, b: None,
+    have: Callable[[str], bool] = lambda o: True,
 ) -> list[StoredTable]:  # fmt: skip
     """Read every table of ``state`` into ``sink``; those that ``leave_empty`` names without their rows."""
     made: list[Callable[[], StoredTable]] = []
@@ -327,6 +338,6 @@ def store_state(
         before = earlier.tables.get(table.name) if earlier is not None else None
         if before is not None and earlier is not None and earlier.schema.table(table.name) != table:
             before = None
-        made.append(store_table(state, table, sink, before, lambda r, b, n=table.name: seen(n, r, b)))  # type: ignore[misc]
+        made.append(store_table(state, table, sink, before, lambda r, b, n=table.name: seen(n, r, b), have))  # type: ignore[misc]
     sink.finish()
     return [m() for m in made]

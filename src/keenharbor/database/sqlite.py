@@ -13,11 +13,11 @@ import contextlib
 import os
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
 from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.database.giveback import differences, write_difference
+from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.protocol import (
     Block,
@@ -90,6 +90,10 @@ class SqliteDatabase:
 
     def size(self) -> int:
         return sum(f.stat().st_size for f in self.files() if f.exists())
+
+    def drop(self) -> None:
+        for file in self.files():
+            file.unlink(missing_ok=True)
 
     def lacking(self) -> list[str]:
         path = self.place.file
@@ -291,14 +295,21 @@ class _Writer:
                 run(ddl)
         return sum(t.row_count for t in state.tables.values()) if isinstance(state, StoredState) else 0
 
-    def _give_back_rows(self, state: StoredState, present: Schema) -> int:
+    def put_rows(self, state: DatabaseState, tables: Collection[str]) -> int:
+        assert isinstance(state, StoredState)
+        with _own_errors(self._path):
+            present = _read_schema(self._connection)
+        refuse_other_definitions(present, state.schema, tables)
+        return self._give_back_rows(state, present, tables)
+
+    def _give_back_rows(self, state: StoredState, present: Schema, only: Collection[str] | None = None) -> int:
         written = 0
         triggers = [(n, ddl) for kind, n, ddl in present.objects if kind == "trigger"]
         with _own_errors(self._path):
             for name, _ in triggers:
                 self._connection.execute(f"DROP TRIGGER {quote(name)}")
             here = _Snapshot(self._connection, present, self._path)
-            for table, apart in list(differences(here, state, state.left_empty)):
+            for table, apart in list(differences(here, state, state.left_empty, only)):
                 written += write_difference(table, apart, state, self)
             for _, ddl in triggers:
                 self._connection.execute(ddl)

@@ -85,10 +85,12 @@ class Told:
         }
 
 
-def play(folder: Path, player: Player, port: int | None, serve: Callable[[Scene], None] | None) -> Told:
+def play(
+    folder: Path, player: Player, port: int | None, serve: Callable[[Scene], None] | None, engine: str = "sqlite"
+) -> Told:
     """Set the scene in ``folder`` and play the whole story; ``serve`` is called at the end, with the site running."""
     player.chapter("The scene: the Marrow Lane Seed Library, on Tansy 3.4 and loam 2")
-    scene = set_scene(folder, port)
+    scene = set_scene(folder, port, engine)
     told = Told(str(scene.folder))
     player.say(f"The live site answers at {scene.address}; all of it is in {scene.folder}.")
     with Host(scene), Mailbox(scene.mail_port) as post:
@@ -117,7 +119,7 @@ class _Story:
 
     def _look(self, stage: str) -> None:
         version = "4.0" if "Tansy 4.0" in self._page("/about") else "3.4"
-        loans = loans_of(self._scene.database, (*FIRST_VISITORS, *LATER_VISITORS))
+        loans = loans_of(self._scene.database_place, (*FIRST_VISITORS, *LATER_VISITORS))
         self._told.seen[stage] = {"version": version, "loans": loans}
         self._player.say(
             f"The site itself shows: Tansy {version}; loans of {', '.join(loans) or 'none of our visitors'}."

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import re
-import sqlite3
-from contextlib import closing
-from pathlib import Path
 
 import httpx
 
 from keenharbor.base.errors import KeenHarborError
+from keenharbor.database import DatabasePlace, open_database
 
 SEEDS = ("stone-path-thyme", "long-tom-carrot", "crinkle-king-kale", "tall-blue-borage", "lantern-hill-squash")
 
@@ -26,9 +24,10 @@ def borrow(address: str, name: str, seed: str, email: str | None = None) -> str:
         return heading[1] if heading else f"status {answer.status_code}"
 
 
-def loans_of(database: Path, names: tuple[str, ...]) -> list[str]:
+def loans_of(database: DatabasePlace, names: tuple[str, ...]) -> list[str]:
     """Which of ``names`` have a loan, read from the site's own database."""
-    with closing(sqlite3.connect(f"{database.as_uri()}?mode=ro", uri=True)) as connection:
-        rows = connection.execute("SELECT name FROM loans").fetchall()
-    there = {row[0] for row in rows}
+    with open_database(database).reading() as state:
+        table = state.schema.table("loans")
+        at = table.columns.index("name") if table is not None else 0
+        there = {row[at] for row in state.rows("loans")}
     return [n for n in names if n in there]

@@ -77,8 +77,11 @@ def draft_site_file(
     chosen = name or re.sub(r"[^a-z0-9]+", "-", (site_title or root.name).lower()).strip("-") or "site"
     evidence = "as you said" if name else f"guessed from {'the title' if site_title else 'the folder'}"
     entries.append(Entry("site.name", chosen, bool(name), evidence))
-    if model.database.setting is not None:
-        read("database", model.database.setting, None)
+    keys = model.database.settings
+    named = (keys.url, keys.path, keys.name) if keys is not None else ()
+    where_kept = model.database.setting or next((k for k in named if settings.get(k or "")), None)
+    if where_kept:
+        read("database", where_kept, None)
     version = root / model.core.version_file
     if version.is_file():
         entries.append(Entry("core", f"{title} {version.read_text().strip()}", True, model.core.version_file))

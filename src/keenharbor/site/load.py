@@ -77,7 +77,7 @@ def database_place(model: SiteFile, base: Path, root: Path) -> DatabasePlace:
     if said.path is not None:
         return DatabasePlace(said.engine, base / said.path)
     if said.url is not None:
-        return DatabasePlace.from_url(said.url, _password(base, said.password_file))
+        return DatabasePlace.from_url(said.url, read_password(base, said.password_file))
     file = root / model.settings.file
     if said.settings is not None:
         return _by_settings(said.settings, said.engine, read_settings(file), file, root)
@@ -89,7 +89,8 @@ def database_place(model: SiteFile, base: Path, root: Path) -> DatabasePlace:
     raise UsageError("site file, 'database': one of 'path', 'setting', 'url' and 'settings' is wanted")
 
 
-def _password(base: Path, file: str | None) -> str:
+def read_password(base: Path, file: str | None) -> str:
+    """The password in a file beside the site file; none where no file is named."""
     if file is None:
         return ""
     try:

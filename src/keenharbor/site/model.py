@@ -100,13 +100,16 @@ class DatabaseSettingsPart(Part):
 
 class DatabasePart(Part):
     """The database: its engine and its place, as a ``path``, as the ``setting`` that holds the path, as a ``url``, or by
-    the keys of the site's own ``settings`` (which keep the password). A URL's password may stand in a file."""
+    the keys of the site's own ``settings`` (which keep the password). A URL's password may stand in a file.
+
+    ``scratch_url`` names a server on which clones may make databases; without it they get servers of their own."""
 
     engine: Text = "sqlite"
     path: str | None = None
     setting: str | None = None
     url: Text | None = None
     password_file: Text | None = None
+    scratch_url: Text | None = None
     settings: DatabaseSettingsPart | None = None
 
 

@@ -43,11 +43,12 @@ class Proof:
 
 @dataclass(frozen=True)
 class Snapshot:
-    """A snapshot: its manifest, and what was learnt of it later."""
+    """A snapshot: its manifest, and what was learnt of it later. ``kept`` says why thinning must leave it, if it must."""
 
     store: Store
     manifest: dict[str, Any]
     proofs: tuple[Proof, ...] = field(default=())
+    kept: str | None = None
 
     @property
     def id(self) -> str:
@@ -109,7 +110,7 @@ class Snapshot:
             "left_out": m["left_out"], "areas_left_out": m["areas_left_out"], "unreadable": m["unreadable"],
             "unstable": m["unstable"], "too_large": m.get("too_large", []), "left_empty": m.get("left_empty", []),
             "not_kept": m["database"]["schema"]["not_kept"],
-            "proven": self.proven.as_json() if self.proven else None,
+            "proven": self.proven.as_json() if self.proven else None, "kept": self.kept,
         }  # fmt: skip
 
 
@@ -126,7 +127,10 @@ def read_snapshot(store: Store, identity: str) -> Snapshot:
             advice="use the version of the tool that made it, or a newer one",
         )
     record = store.read_document("records", identity) or {"proofs": []}
-    return Snapshot(store, manifest, tuple(Proof.from_json(p) for p in record["proofs"]))
+    kept = record.get("kept")
+    return Snapshot(
+        store, manifest, tuple(Proof.from_json(p) for p in record["proofs"]), None if kept is None else str(kept["why"])
+    )
 
 
 def list_snapshots(store: Store, site: str | None = None) -> list[Snapshot]:

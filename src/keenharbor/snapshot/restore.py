@@ -1,27 +1,33 @@
-"""Giving back what a snapshot holds, into a folder."""
+"""Giving back what a snapshot holds: into a folder, into another database, for the place where it was or another."""
 
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.database import Database, DatabasePlace, StoredState, open_database, table_digest
+from keenharbor.database.rewrite import rewrite_database
 from keenharbor.snapshot.manifest import Snapshot
-from keenharbor.tree import restore_tree
+from keenharbor.snapshot.moved import Moved, moved_rewriter, rewrite_files
+from keenharbor.snapshot.sqltext import csv_text, file_name, sql_text
+from keenharbor.tree import Entry, restore_tree
 
 
 @dataclass(frozen=True)
 class GivenBack:
-    """What was given back: paths, rows, seconds; where the files and the database are."""
+    """What was given back: paths, rows, seconds; where the files and the database are; how many files and cells were
+    rewritten for another address, folder or database."""
 
     paths: int
     rows: int
     seconds: float
     files: Path | None
-    database: Path | None
+    database: str | None
+    rewritten_files: int = 0
+    rewritten_cells: int = 0
 
 
 def restore_state(state: StoredState, database: Database) -> int:
@@ -52,35 +58,100 @@ def restore_state(state: StoredState, database: Database) -> int:
     return rows
 
 
-def give_back(snapshot: Snapshot, target: Path, paths: Sequence[str] = (), *, database: bool = True) -> GivenBack:
-    """Restore into the folder ``target``: files below ``target/files``, the database below ``target/database``.
+def give_back(
+    snapshot: Snapshot, target: Path | None, chosen: Callable[[Entry], bool] | None = None, *, files: bool = True,
+    tables: Sequence[str] = (), database: DatabasePlace | None = None, with_database: bool = True, overwrite: bool = False,
+    moved: Moved | None = None,
+) -> GivenBack:  # fmt: skip
+    """Restore into the folder ``target``: files below ``target/files``, the database below ``target/database`` (as a file,
+    or as SQL text where it needs a server), ``tables`` as CSV; and into the database at ``database`` where that is given.
 
-    With ``paths``, only these (and what is below them) and no database. ``target`` must be empty or not exist.
+    ``target`` must be empty or not exist, ``database`` empty, unless ``overwrite`` lets it be replaced. For a site that has
+    ``moved``, addresses, folders and the place of the database are rewritten in files and cells.
     """
     began = time.monotonic()
+    if target is not None:
+        _check_target(snapshot, target)
+    wanted = {p: e for p, e in snapshot.entries.items() if chosen is None or chosen(e)}
+    new_database = database
+    place: str | None = None
+    rows = 0
+    if database is not None:
+        rows = _into_database(snapshot, open_database(database), tables, overwrite)
+        place = str(database)
+    elif target is not None and with_database and snapshot.state.schema.engine == "sqlite" and not tables:
+        old = DatabasePlace.from_url(_url_of(snapshot))
+        new_database = DatabasePlace("sqlite", target / "database" / old.file.name)
+        new_database.file.parent.mkdir(parents=True)
+        rows = restore_state(snapshot.state, open_database(new_database))
+        place = str(new_database.file)
+    elif target is not None and with_database:
+        place, rows = _as_text(snapshot, target, tables)
+    rewritten_files = rewritten_cells = 0
+    if target is not None and files:
+        restore_tree(target / "files", wanted, {}, snapshot.store.read)
+    if moved is not None:
+        rewriter = moved_rewriter(snapshot, moved, new_database)
+        if target is not None and files:
+            counts, _ = rewrite_files(target / "files", wanted.values(), rewriter)
+            rewritten_files = len(counts)
+        if new_database is not None:
+            rewritten_cells = sum(rewrite_database(open_database(new_database), rewriter).values())
+    where = target / "files" if target is not None and files else None
+    count = len(wanted) if where is not None else 0
+    return GivenBack(count, rows, time.monotonic() - began, where, place, rewritten_files, rewritten_cells)
+
+
+def _url_of(snapshot: Snapshot) -> str:
+    """The URL of the database that was read; earlier manifests have ``sqlite:PATH``."""
+    place = str(snapshot.manifest["database"]["place"])
+    return place if "://" in place else place.replace("sqlite:", "sqlite://", 1)
+
+
+def _check_target(snapshot: Snapshot, target: Path) -> None:
     if target.exists() and (not target.is_dir() or any(target.iterdir())):
         raise UsageError(
             "the folder to restore to is not empty",
             where=target,
-            advice="name a new folder, so that nothing is overwritten",
+            advice="name a new folder, so that nothing is overwritten; --live restores over the live site",
         )
     if Path(snapshot.manifest["root"]) in (target.resolve(), *target.resolve().parents):
         raise UsageError("this folder lies inside the live site", where=target, advice="name one outside it")
-    wanted = snapshot.entries
-    if paths:
-        asked = [p.strip("/") for p in paths]
-        for path in asked:
-            if path not in wanted:
+
+
+def _into_database(snapshot: Snapshot, database: Database, tables: Sequence[str], overwrite: bool) -> int:
+    schema = snapshot.state.schema
+    if database.place.engine != schema.engine:
+        raise UsageError(
+            f"the snapshot's database is on {schema.engine}, and this one on {database.place.engine}",
+            where=str(database.place), advice=f"name a {schema.engine} database",
+        )  # fmt: skip
+    if tables:
+        with database.writing() as writer:
+            return writer.put_rows(snapshot.state, tables)
+    if database.exists() and not overwrite:
+        with database.reading() as now:
+            if now.schema.tables:
                 raise UsageError(
-                    f"the snapshot has no path '{path}'",
-                    advice=f"'keenharbor snapshot show {snapshot.id} --paths' lists them",
-                )
-        wanted = {p: e for p, e in wanted.items() if any(p == a or p.startswith(a + "/") for a in asked)}
-    files = target / "files"
-    restore_tree(files, wanted, {}, snapshot.store.read)
-    rows, place = 0, None
-    if database and not paths:
-        place = target / "database" / Path(snapshot.manifest["database"]["place"].partition(":")[2]).name
-        place.parent.mkdir(parents=True)
-        rows = restore_state(snapshot.state, open_database(DatabasePlace(snapshot.state.schema.engine, place)))
-    return GivenBack(len(wanted), rows, time.monotonic() - began, files, place)
+                    f"there are {len(now.schema.tables)} tables in this database already", where=str(database.place),
+                    advice="name an empty one, or add --overwrite to replace all that is in it",
+                )  # fmt: skip
+    return restore_state(snapshot.state, database)
+
+
+def _as_text(snapshot: Snapshot, target: Path, tables: Sequence[str]) -> tuple[str, int]:
+    """Tables as CSV, or the whole database as SQL text for the engine's own client."""
+    folder = target / "database"
+    folder.mkdir(parents=True)
+    state = snapshot.state
+    if tables:
+        for name in tables:
+            with (folder / f"{file_name(name)}.csv").open("xb") as out:
+                for piece in csv_text(state, name):
+                    out.write(piece)
+        return str(folder), sum(state.tables[n].row_count for n in tables)
+    file = folder / f"{DatabasePlace.from_url(_url_of(snapshot)).name or 'site'}.sql"
+    with file.open("xb") as out:
+        for piece in sql_text(state):
+            out.write(piece)
+    return str(file), sum(t.row_count for t in state.tables.values())

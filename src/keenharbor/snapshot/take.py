@@ -14,11 +14,11 @@ from datetime import datetime
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
-from keenharbor.database import store_state
+from keenharbor.database import Schema, store_state
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
 from keenharbor.store import Store
-from keenharbor.tree import Scan
+from keenharbor.tree import Entry, Scan
 from keenharbor.tree.areas import fits
 from keenharbor.tree.scan import read_content
 
@@ -40,7 +40,8 @@ class TakeOptions:
     """How a snapshot is named, why it is taken, what it leaves out, and how much of the machine it may take.
 
     Of ``empty_tables`` (beyond those of the site file) no row is taken; ``every_row`` takes them all, for a snapshot that
-    live may have to go back to. ``gentle`` reads `GENTLE_BYTES_A_SECOND` at most, with one worker and a lower priority.
+    live may have to go back to. ``gentle`` reads `GENTLE_BYTES_A_SECOND` at most, with one worker and a lower
+    priority. ``read_all`` goes by no earlier snapshot.
     """
 
     label: str | None = None
@@ -54,6 +55,10 @@ class TakeOptions:
     gentle: bool = False
     workers: int | None = None
     level: int | None = None
+    read_all: bool = False
+
+
+_NOTHING = Entry("", "file", 0, 0)
 
 
 class Pace:
@@ -107,12 +112,11 @@ def take_snapshot(
     part = site.model.snapshot
     gentle = options.gentle or part.gentle
     workers = options.workers or part.workers or (1 if gentle else max(2, min(8, os.cpu_count() or 1)))
-    emptied = () if options.every_row else tuple({*part.empty_tables, *options.empty_tables})
     with store.in_use(), _manners(gentle) as pace:
         store.collect_staging()
         with store.writing(workers, options.level or part.level) as writer:
             progress.stage("reading files")
-            scan = _scan(site, options)
+            scan = scan_for(site, options)
             paced = 0
 
             def files_read(done: int, total: int) -> None:
@@ -125,13 +129,18 @@ def take_snapshot(
             progress.stage("reading the database")
             with site.reading_database() as state:
                 schema = state.schema
-                left_empty = sorted(t.name for t in schema.tables if t.kind == "table" and fits(t.name, emptied))
+                left_empty = left_empty_tables(site, options, schema)
                 seen = _RowsSeen(progress, pace, earlier)
                 tables = store_state(
-                    state, writer, earlier.state if earlier is not None else None, set(left_empty).__contains__, seen
+                    state,
+                    writer,
+                    earlier.state if earlier is not None else None,
+                    set(left_empty).__contains__,
+                    seen,
+                    store.has,
                 )
             progress.stage("looking for files that moved meanwhile")
-            again = _scan(site, options)
+            again = scan_for(site, options)
             read_content(site.root, again, writer, scan.entries, store.has, lambda done, total: None)
             again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
         core, runtime = site.told_versions()
@@ -165,6 +174,8 @@ def take_snapshot(
                 "tables": [t.as_json() for t in tables],
             },
             "added_bytes": writer.added_bytes,
+            "read_bytes": sum(e.size for p, e in again.entries.items() if known.get(p, _NOTHING).objects != e.objects)
+            + sum(t.size for t in tables),
             "added_objects": writer.added_objects,
         }
         store.write_document("snapshots", str(manifest["id"]), manifest)
@@ -179,7 +190,16 @@ def _components(site: SiteView) -> list[dict[str, object]]:
         return []
 
 
-def _scan(site: SiteView, options: TakeOptions) -> Scan:
+def left_empty_tables(site: SiteView, options: TakeOptions, schema: Schema) -> list[str]:
+    """The tables of which no row is taken."""
+    if options.every_row:
+        return []
+    emptied = tuple({*site.model.snapshot.empty_tables, *options.empty_tables})
+    return sorted(t.name for t in schema.tables if t.kind == "table" and fits(t.name, emptied))
+
+
+def scan_for(site: SiteView, options: TakeOptions) -> Scan:
+    """The site's tree without what the options leave out."""
     scan = site.scan()
     paths, largest = tuple(options.leave_out_paths), options.largest_file
     for path, entry in list(scan.entries.items()):

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 from keenharbor.base.errors import DamagedError
 from keenharbor.base.progress import Progress
 from keenharbor.snapshot.manifest import read_snapshot
-from keenharbor.store import Damage, Store
+from keenharbor.store import Damage, ObjectId, Store
 
 
 @dataclass
@@ -18,6 +20,7 @@ class Verification:
     objects: int = 0
     snapshots: int = 0
     damages: list[str] = field(default_factory=list)
+    mended: int = 0
     hurt: dict[str, list[str]] = field(default_factory=dict)
 
     @property
@@ -26,22 +29,70 @@ class Verification:
 
     def as_json(self) -> dict[str, Any]:
         return {"good": self.good, "objects": self.objects, "snapshots": self.snapshots,
-                "damages": self.damages, "hurt": self.hurt}  # fmt: skip
+                "damages": self.damages, "hurt": self.hurt, "mended": self.mended}  # fmt: skip
 
 
-def verify_store(store: Store, progress: Progress) -> Verification:
-    """Read and check everything in ``store``."""
+def verify_store(store: Store, progress: Progress, other: Store | None = None) -> Verification:
+    """Read and check everything in ``store``. What is damaged or missing is taken from ``other`` where that has it sound;
+    then what is told is what is left."""
+    result, sound, packs = _verify(store, progress)
+    if other is None or result.good:
+        return result
+    progress.stage("mending from the other store")
+    mended = _mend(store, other, sound, packs)
+    again, _, _ = _verify(store, progress)
+    again.mended = mended
+    return again
+
+
+def _mend(store: Store, other: Store, sound: set[ObjectId], damaged_packs: set[Path]) -> int:
+    """Take documents and objects from ``other``; damaged packs are written anew without what is damaged."""
+    mended = 0
+    with store.in_use():
+        for kind in ("snapshots", "records"):
+            for name in {*store.document_names(kind), *(other.document_names(kind) if kind == "records" else ())}:
+                try:
+                    store.read_document(kind, name)
+                except DamagedError:
+                    with contextlib.suppress(DamagedError):
+                        theirs = other.read_document(kind, name)
+                        if theirs is not None:
+                            store.write_document(kind, name, theirs)
+                            mended += 1
+        wanted: set[ObjectId] = set()
+        for name in store.document_names("snapshots"):
+            with contextlib.suppress(DamagedError):
+                wanted |= {identity for _, identity in read_snapshot(store, name).objects()}
+        # What others are stored near to is wanted as well.
+        wanted |= {near for o in wanted if (near := store.needs(o)) is not None}
+        with store.writing() as writer:
+            for identity in sorted(wanted - sound):
+                with contextlib.suppress(DamagedError):
+                    if other.has(identity):
+                        writer.add_again(identity, other.read(identity))
+                        mended += 1
+            fresh = set(writer.own)
+        store.drop_damaged(damaged_packs, sound - fresh)
+    return mended
+
+
+def _verify(store: Store, progress: Progress) -> tuple[Verification, set[ObjectId], set[Path]]:
     result = Verification()
-    sound: set[str] = set()
+    sound: set[ObjectId] = set()
+    packs: set[Path] = set()
+    if not store.read_me_is_right():
+        result.damages.append("READ ME.txt: it was not what the tool writes, and was written anew")
     progress.stage("reading every object")
     for file, item in store.check():
         if isinstance(item, Damage):
+            if file.suffix == ".pack":
+                packs.add(file)
             result.damages.append(f"{file.name} at byte {item.offset}: {item.what}")
         else:
             sound.add(item)
             result.objects += 1
     progress.stage("checking what each snapshot needs")
-    for kind in ("snapshots", "records"):
+    for kind in ("snapshots", "records", "dependents"):
         for name in store.document_names(kind):
             try:
                 store.read_document(kind, name)
@@ -59,4 +110,4 @@ def verify_store(store: Store, progress: Progress) -> Verification:
             continue  # a damaged record is told of above; the manifest was sound
         if missing:
             result.hurt[name] = sorted(set(missing))
-    return result
+    return result, sound, packs

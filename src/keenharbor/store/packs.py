@@ -57,6 +57,11 @@ class Location:
     plain: int
     codec: int
 
+    @property
+    def head(self) -> int:
+        """Bytes that the object takes beside its data."""
+        return HEAD.size
+
 
 @dataclass(frozen=True)
 class Damage:
@@ -172,6 +177,8 @@ def unpack(
             content = zstandard.ZstdDecompressor(dict_data=dictionary).decompress(
                 data[ID_BYTES:], max_output_size=location.plain
             )
+        if len(content) != location.plain:
+            raise ValueError("the stated length is not the content's")
         if object_id(content) != identity:
             raise ValueError("the content is not what was stored")
     except (ValueError, zstandard.ZstdError) as error:

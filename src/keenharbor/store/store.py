@@ -16,7 +16,7 @@ import json
 import os
 import threading
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from types import TracebackType
@@ -121,8 +121,13 @@ class Store:
         return sorted((self.folder / "packs").glob("*/*.pack"))
 
     def refresh(self) -> None:
-        """Learn of packs that other runs have added. A missing or unreadable index file is made anew from its pack."""
-        for file in self.pack_files():
+        """Learn of packs that other runs have added or removed. A missing or unreadable index file is made anew from its
+        pack."""
+        files = self.pack_files()
+        if self._read_packs - {f.name for f in files}:
+            self._index.clear()
+            self._read_packs.clear()
+        for file in files:
             if file.name in self._read_packs:
                 continue
             self._read_packs.add(file.name)
@@ -152,6 +157,13 @@ class Store:
         if wanted not in self._index:
             self.refresh()
         location = self._index.get(wanted)
+        if (
+            location is not None
+            and location.pack not in self._descriptors
+            and not self._pack_path(location.pack).exists()
+        ):
+            self.refresh()  # the pack was written anew meanwhile
+            location = self._index.get(wanted)
         if location is None:
             for source in self._behind:
                 if source.has(wanted):
@@ -235,6 +247,8 @@ class Store:
             for item in walk_heads(file):
                 if not isinstance(item, Damage):
                     found[item[0]] = item[1]
+            for identity, place in found.items():
+                self._index.setdefault(identity, place)
             index = self.folder / "index" / f"{file.name}.json"
             if not index.exists():  # a run was killed between the two: nothing is damaged
                 self._write_index(file.name, found)
@@ -275,6 +289,125 @@ class Store:
         data = b'{"blake3":"' + object_id(body).encode() + b'","document":' + body + b"}"
         write_durably(self.folder / kind / f"{name}.json", data)
 
+    def remove_document(self, kind: str, name: str) -> None:
+        """Remove a document, durably; nothing happens when there is none."""
+        (self.folder / kind / f"{name}.json").unlink(missing_ok=True)
+        sync_folder(self.folder / kind)
+
+    # -- space -----------------------------------------------------------------------------------------------
+
+    def pack_bytes(self) -> int:
+        """What the packs take."""
+        return sum(f.stat().st_size for f in self.pack_files())
+
+    def document_bytes(self) -> int:
+        """What indexes and documents take."""
+        return sum(f.stat().st_size for k in ("index", *_DOCUMENTS) for f in (self.folder / k).glob("*.json"))
+
+    def collect(self, wanted: set[ObjectId], advance: Callable[[int, int], None]) -> None:
+        """Remove every object that is not ``wanted``, and is not what a wanted one is stored near to.
+
+        Call it with the store `in_use`. Packs of which a part is wanted are written anew before the old ones go.
+        """
+        wanted = wanted | {near for o in wanted if (near := self.needs(o)) is not None}
+        files = self.pack_files()
+        total, done = sum(f.stat().st_size for f in files), 0
+        by_pack: dict[str, list[ObjectId]] = {}
+        for identity in wanted:
+            place = self._index.get(identity)
+            if place is not None:
+                by_pack.setdefault(place.pack, []).append(identity)
+        removable: list[Path] = []
+        written: list[PackWriter] = []
+        for number, file in enumerate(files):
+            size = file.stat().st_size
+            live = by_pack.get(file.name, [])
+            kept = sum(self._index[o].stored + self._index[o].head for o in live)
+            if kept < size * _WORTH_KEEPING:
+                if live:
+                    written.append(self._written_anew(file, live, number, written))
+                removable.append(file)
+            done += size
+            advance(done, total)
+        for writer in {id(w): w for w in written}.values():
+            if writer.size:
+                writer.seal()
+                for identity, place in writer.locations.items():
+                    self._index[identity] = place
+                self.adopt(writer)
+        if written:
+            sync_folder(self.folder / "index")
+        for file in removable:
+            self.close()
+            file.unlink()
+            (self.folder / "index" / f"{file.name}.json").unlink(missing_ok=True)
+        for folder in {f.parent for f in removable}:
+            sync_folder(folder)
+        self.refresh()
+
+    def _written_anew(self, file: Path, live: list[ObjectId], number: int, written: list[PackWriter]) -> PackWriter:
+        writer = written[-1] if written and written[-1].size < PACK_SIZE else None
+        if writer is None:
+            writer = PackWriter(self.folder / "packs", self.folder / "staging", number)
+        descriptor = self._descriptor(file.name, file)
+        for identity in sorted(live, key=lambda o: self._index[o].offset):
+            place = self._index[identity]
+            data = os.pread(descriptor, place.stored, place.offset)
+            unpack(place, data, identity, file, self.read)  # what is damaged must not look sound in a new place
+            writer.add(Packed(identity, place.codec, data, place.plain))
+        return writer
+
+    def drop_damaged(self, files: Iterable[Path], sound: set[ObjectId]) -> None:
+        """Write packs that are damaged anew with their ``sound`` objects alone."""
+        for number, file in enumerate(files):
+            found = dict(item for item in walk_heads(file) if not isinstance(item, Damage))
+            writer: PackWriter | None = None
+            with file.open("rb") as old:
+                for identity, place in found.items():
+                    old.seek(place.offset)
+                    data = old.read(place.stored)
+                    if identity in sound and len(data) == place.stored:
+                        writer = writer or PackWriter(self.folder / "packs", self.folder / "staging", number)
+                        writer.add(Packed(identity, place.codec, data, place.plain))
+            if writer is not None:
+                writer.seal()
+                self.adopt(writer)
+                sync_folder(self.folder / "index")
+            self.close()
+            file.unlink()
+            (self.folder / "index" / f"{file.name}.json").unlink(missing_ok=True)
+            sync_folder(file.parent)
+        self.refresh()
+
+    def read_me_is_right(self) -> bool:
+        """Whether the store's own text is as it should be; it is written anew when it is not."""
+        file = self.folder / "READ ME.txt"
+        try:
+            right = file.read_bytes() == READ_ME.encode()
+        except OSError:
+            right = False
+        if not right:
+            write_durably(file, READ_ME.encode())
+        return right
+
+    # -- stores that lean on this one --------------------------------------------------------------------------
+
+    def add_dependent(self, folder: Path) -> None:
+        """Note that the store in ``folder`` leaves to this one what this one has."""
+        private_folder(self.folder / "dependents")
+        self.write_document("dependents", object_id(os.fsencode(folder))[:16], {"folder": os.fsdecode(folder)})
+
+    def dependents(self) -> list[Path]:
+        """The stores that lean on this one and are there; notes of others are removed."""
+        found = []
+        for name in self.document_names("dependents"):
+            folder = Path(self.read_document("dependents", name)["folder"])
+            if (folder / "store.json").exists():
+                found.append(folder)
+            else:
+                self.remove_document("dependents", name)
+        return found
+
     # -- between runs ----------------------------------------------------------------------------------------
 
     def in_use(self) -> contextlib.AbstractContextManager[int]:
@@ -294,7 +427,10 @@ def _canonical(value: Any) -> bytes:
     return json.dumps(value, separators=(",", ":")).encode()
 
 
-_OWN_NAMES = {"packs", "index", "snapshots", "records", "staging", "READ ME.txt", "staging.lock"}
+_DOCUMENTS = ("snapshots", "records", "dependents")
+_WORTH_KEEPING = 0.75
+"""A pack of which less than this part is wanted is written anew."""
+_OWN_NAMES = {"dependents", "packs", "index", "snapshots", "records", "staging", "READ ME.txt", "staging.lock"}
 
 
 Pack = Callable[[bytes, ObjectId | None], ObjectId]
@@ -385,13 +521,24 @@ class ObjectWriter:
             self._append(item)
         return identity
 
+    @property
+    def own(self) -> frozenset[ObjectId]:
+        """What this writer has added."""
+        return frozenset(self._own)
+
+    def add_again(self, identity: ObjectId, content: bytes) -> None:
+        """Store an object that is in the store already, damaged."""
+        self._put(pack(identity, content, self._level))
+
     def adopt_packed(self, item: Packed) -> None:
         """Take in an object as it was packed elsewhere; its content must have been checked."""
         self._append(item)
 
     def _append(self, item: Packed) -> None:
-        if item.identity in self._own or self._store.has(item.identity):
-            return
+        if item.identity not in self._own and not self._store.has(item.identity):
+            self._put(item)
+
+    def _put(self, item: Packed) -> None:
         if self._pack is None:
             self._count += 1
             self._pack = PackWriter(self._store.folder / "packs", self._store.folder / "staging", self._count)

@@ -28,12 +28,43 @@ def restore_tree(
 ) -> RestoreCount:  # fmt: skip
     """Make ``root`` hold ``wanted``; ``present`` is a read scan of what it holds now.
 
-    Each file is written beside its place and renamed, so that a reader sees the old or the new one. What
-    ``present`` has and ``wanted`` has not is removed unless ``remove_others`` is false; paths in neither are
+    First all contents that differ are written beside their places; then nothing is left but to rename, link and remove,
+    so a full disk or damaged content leaves everything as it was, and a reader sees each file as the old or the new one.
+    What ``present`` has and ``wanted`` has not is removed unless ``remove_others`` is false; paths in neither are
     left alone. Doing it again after an interruption gives the same result.
     """
     count = RestoreCount()
     root.mkdir(parents=True, exist_ok=True)
+    staged: dict[str, Path] = {}
+    try:
+        for path, entry in wanted.items():
+            now = present.get(path)
+            if entry.kind == "file" and now is not None and now.kind == "file" and not now.same_content(entry):
+                part = temporary_name(root / path)
+                staged[path] = part
+                _write_content(part, entry, read)
+    except BaseException:
+        for part in staged.values():
+            part.unlink(missing_ok=True)
+        raise
+    try:
+        _put_in_place(root, wanted, present, read, staged, count, remove_others)
+    finally:
+        for part in staged.values():
+            part.unlink(missing_ok=True)
+    return count
+
+
+def _put_in_place(
+    root: Path, wanted: Mapping[str, Entry], present: Mapping[str, Entry], read: Callable[[str], bytes],
+    staged: dict[str, Path], count: RestoreCount, remove_others: bool,
+) -> None:  # fmt: skip
+    # New files come before old ones go: what may still fail for want of space does so while all that was is there.
+    made_new = [p for p, e in sorted(wanted.items()) if p not in present]
+    for path in made_new:
+        if not _in_the_way(path, wanted, present):
+            _make(root, wanted[path], wanted, read)
+            count.written += 1
     if remove_others:
         # Deepest first, so that a folder is empty when its turn comes.
         for path in sorted(present.keys() - wanted.keys(), key=lambda p: p.count("/"), reverse=True):
@@ -42,24 +73,21 @@ def restore_tree(
     for path, entry in sorted(wanted.items()):
         now = present.get(path)
         target = root / path
-        if now is not None and now.kind != entry.kind:
-            _remove(target, now)
-            now = None
-        if now is not None and now.same_content(entry):
+        if now is None:
+            if _in_the_way(path, wanted, present):
+                _make(root, entry, wanted, read)
+                count.written += 1
+            continue
+        if now.same_content(entry):
             _set_facts(target, entry, now)
             count.kept += 1
             continue
-        target.parent.mkdir(parents=True, exist_ok=True)
-        if entry.kind == "folder":
-            target.mkdir(exist_ok=True)
-        elif entry.kind == "link":
-            part = temporary_name(target)
-            os.symlink(entry.target or "", part)
-            _own(part, entry)
-            os.utime(part, ns=(entry.mtime_ns, entry.mtime_ns), follow_symlinks=False)
-            part.replace(target)
-        elif entry.same_as is None or entry.same_as not in wanted or not _link(root, entry):
-            _write_file(target, entry, read)
+        if path in staged:
+            staged.pop(path).replace(target)
+        else:
+            if now.kind != entry.kind:
+                _remove(target, now)
+            _make(root, entry, wanted, read)
         count.written += 1
     # Folder times last: writing into a folder changes them.
     for path, entry in sorted(wanted.items(), reverse=True):
@@ -67,7 +95,38 @@ def restore_tree(
             _own(root / path, entry)
             (root / path).chmod(entry.mode)
             os.utime(root / path, ns=(entry.mtime_ns, entry.mtime_ns))
-    return count
+
+
+def _in_the_way(path: str, wanted: Mapping[str, Entry], present: Mapping[str, Entry]) -> bool:
+    """Whether something above ``path`` is to become a folder and is none now."""
+    above = path.rpartition("/")[0]
+    while above:
+        now = present.get(above)
+        if now is not None and now.kind != "folder":
+            return True
+        above = above.rpartition("/")[0]
+    return False
+
+
+def _make(root: Path, entry: Entry, wanted: Mapping[str, Entry], read: Callable[[str], bytes]) -> None:
+    target = root / entry.path
+    target.parent.mkdir(parents=True, exist_ok=True)
+    if entry.kind == "folder":
+        target.mkdir(exist_ok=True)
+    elif entry.kind == "link":
+        part = temporary_name(target)
+        os.symlink(entry.target or "", part)
+        _own(part, entry)
+        os.utime(part, ns=(entry.mtime_ns, entry.mtime_ns), follow_symlinks=False)
+        part.replace(target)
+    elif entry.same_as is None or entry.same_as not in wanted or not _link(root, entry):
+        part = temporary_name(target)
+        try:
+            _write_content(part, entry, read)
+            part.replace(target)
+        except BaseException:
+            part.unlink(missing_ok=True)
+            raise
 
 
 def _set_facts(target: Path, entry: Entry, now: Entry) -> None:
@@ -114,24 +173,18 @@ def _write_sparse(out: BinaryIO, content: bytes) -> None:
             out.write(page)
 
 
-def _write_file(target: Path, entry: Entry, read: Callable[[str], bytes]) -> None:
-    part = temporary_name(target)
-    try:
-        with part.open("xb") as out:
-            for identity in entry.objects:
-                if entry.sparse:
-                    _write_sparse(out, read(identity))
-                else:
-                    out.write(read(identity))
+def _write_content(part: Path, entry: Entry, read: Callable[[str], bytes]) -> None:
+    with part.open("xb") as out:
+        for identity in entry.objects:
             if entry.sparse:
-                out.truncate(entry.size)
-        _own(part, entry)
-        part.chmod(entry.mode)
-        os.utime(part, ns=(entry.mtime_ns, entry.mtime_ns))
-        part.replace(target)
-    except BaseException:
-        part.unlink(missing_ok=True)
-        raise
+                _write_sparse(out, read(identity))
+            else:
+                out.write(read(identity))
+        if entry.sparse:
+            out.truncate(entry.size)
+    _own(part, entry)
+    part.chmod(entry.mode)
+    os.utime(part, ns=(entry.mtime_ns, entry.mtime_ns))
 
 
 def _remove(target: Path, entry: Entry) -> None:

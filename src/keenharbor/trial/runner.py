@@ -134,6 +134,7 @@ class _Rehearsal:
         self._live, self._plan, self._feed, self._clone = live, plan, feed, clone
         self._mailbox, self._options, self._progress = mailbox, options, progress
         self._store = Store.create(folder / "checkpoints", behind=[snapshot.store])
+        snapshot.store.add_dependent(self._store.folder)
         self._snapshot = snapshot
         self._checkpoint: Snapshot | None = None
         self._seen: list[_Seen] = []

@@ -157,7 +157,7 @@ def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages:
     back = Rewriter(
         {
             clone.address: live.address,
-            clone.facts.database: str(live.database_place.file),
+            **dict(zip(clone.site.database_place.marks, live.database_place.marks, strict=False)),
             str(clone.site.root): str(live.root),
         }
     )

@@ -6,6 +6,9 @@ from pathlib import Path
 
 here = Path(__file__).resolve().parent
 sys.path.insert(0, str(here / "lib"))
+# The database drivers that the host offers to scripts stand in folders of its own.
+if (here / "drivers.txt").exists():
+    sys.path += (here / "drivers.txt").read_text().splitlines()
 import loam
 
 arguments = sys.argv[1:]

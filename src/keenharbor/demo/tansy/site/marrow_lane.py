@@ -1,6 +1,6 @@
 """Fills a fresh Tansy 3.4 with the site of the Marrow Lane Seed Library, a made-up library that lends seeds.
 
-    marrow_lane.py --root ROOT --database FILE --address URL --mail-port N
+    marrow_lane.py --root ROOT --database JSON --address URL --mail-port N
 
 Everything is the same at each run but for the days, which count from today.
 """
@@ -10,7 +10,6 @@ import datetime
 import json
 import random
 import shutil
-import sqlite3
 import struct
 import sys
 import zlib
@@ -83,6 +82,7 @@ def slug(name):
 
 
 def settings_file(root, database, address, mail_port):
+    told = "\n".join(f"{key} = {value}" for key, value in database.items())
     return f"""; The settings of this site
 [site]
 name = Marrow Lane Seed Library
@@ -91,8 +91,7 @@ theme = marrow
 secret = pips-and-stones-41
 
 [database]
-engine = sqlite
-path = {database}
+{told}
 
 [paths]
 root = {root}
@@ -114,11 +113,11 @@ CREATE TABLE schema_versions (owner VARCHAR(80) PRIMARY KEY, version INTEGER NOT
 CREATE TABLE pages (slug VARCHAR(80) PRIMARY KEY, title TEXT NOT NULL, body TEXT NOT NULL);
 CREATE TABLE varieties (id INTEGER PRIMARY KEY, slug VARCHAR(80) NOT NULL UNIQUE, name TEXT NOT NULL, latin TEXT,
  kind VARCHAR(20) NOT NULL, grower TEXT, body TEXT, picture TEXT, packets INTEGER NOT NULL);
-CREATE TABLE members (id INTEGER PRIMARY KEY, name TEXT NOT NULL, card VARCHAR(20) NOT NULL UNIQUE, email TEXT,
+CREATE TABLE members (id INTEGER PRIMARY KEY, name TEXT NOT NULL, card VARCHAR(20) NOT NULL UNIQUE, email VARCHAR(190),
  password TEXT NOT NULL, role VARCHAR(20) NOT NULL, listed INTEGER NOT NULL, suspended INTEGER NOT NULL DEFAULT 0);
 CREATE TABLE sessions (token VARCHAR(64) PRIMARY KEY, member_id INTEGER NOT NULL, expires INTEGER NOT NULL);
 CREATE TABLE loans (id INTEGER PRIMARY KEY AUTOINCREMENT, variety_id INTEGER NOT NULL REFERENCES varieties (id),
- name TEXT NOT NULL, email TEXT NOT NULL, taken_on TEXT NOT NULL, due_on TEXT NOT NULL, returned_on TEXT);
+ name TEXT NOT NULL, email VARCHAR(190) NOT NULL, taken_on TEXT NOT NULL, due_on TEXT NOT NULL, returned_on TEXT);
 CREATE INDEX loans_by_email ON loans (email);
 CREATE TABLE notes (id INTEGER PRIMARY KEY, variety_id INTEGER NOT NULL, author TEXT NOT NULL, body TEXT NOT NULL);
 CREATE TABLE events (id INTEGER PRIMARY KEY, starts TEXT NOT NULL, title TEXT NOT NULL, place TEXT NOT NULL);
@@ -129,23 +128,23 @@ CREATE TABLE gallery_pictures (id INTEGER PRIMARY KEY, file TEXT NOT NULL, capti
 def fill(work, address, serial, password_mark):
     chance = random.Random(41)
     today = datetime.date.today()
+    notes = 0
     for number, line in enumerate(VARIETIES, 1):
         name, latin, kind, grower, body = line.split("|")
-        work.execute("INSERT INTO varieties VALUES (?,?,?,?,?,?,?,?,?)", (
-            number, slug(name), name, latin, kind, grower, body, f"{slug(name)}.png", chance.randint(3, 40)))  # fmt: skip
+        work.run("INSERT INTO varieties VALUES (?,?,?,?,?,?,?,?,?)",
+            number, slug(name), name, latin, kind, grower, body, f"{slug(name)}.png", chance.randint(3, 40))  # fmt: skip
         for _ in range(chance.randint(1, 3)):
             words = chance.choice(
                 ("Did well in clay.", "Slugs found it first.", "Kept seed for a third year.", "Sow later.")
             )
-            work.execute(
-                "INSERT INTO notes (variety_id, author, body) VALUES (?,?,?)", (number, chance.choice(FIRST), words)
-            )
+            notes += 1
+            work.run("INSERT INTO notes VALUES (?,?,?,?)", notes, number, chance.choice(FIRST), words)
     for number in range(1, 61):
         name = f"{FIRST[number % 20]} {LAST[(number * 7) % 10]}"
         role, salt = ("admin" if number == 1 else "member"), f"s{number}"
         mark = f"{salt}${password_mark('cress-' + str(number), salt)}"
-        work.execute("INSERT INTO members VALUES (?,?,?,?,?,?,?,0)", (
-            number, name, f"ML-{number:03d}", f"member{number}@post.example", mark, role, number % 3 == 0))  # fmt: skip
+        work.run("INSERT INTO members VALUES (?,?,?,?,?,?,?,0)",
+            number, name, f"ML-{number:03d}", f"member{number}@post.example", mark, role, int(number % 3 == 0))  # fmt: skip
     for _ in range(420):
         taken = today - datetime.timedelta(days=chance.randint(1, 200))
         due = taken + datetime.timedelta(days=240)
@@ -153,15 +152,15 @@ def fill(work, address, serial, password_mark):
         back = (
             (taken + datetime.timedelta(days=90)).isoformat() if taken < today - datetime.timedelta(days=100) else None
         )
-        work.execute("INSERT INTO loans (variety_id, name, email, taken_on, due_on, returned_on) VALUES (?,?,?,?,?,?)", (
+        work.run("INSERT INTO loans (variety_id, name, email, taken_on, due_on, returned_on) VALUES (?,?,?,?,?,?)",
             chance.randint(1, 24), f"{FIRST[member % 20]} {LAST[(member * 7) % 10]}", f"member{member}@post.example",
-            taken.isoformat(), due.isoformat(), back))  # fmt: skip
+            taken.isoformat(), due.isoformat(), back)  # fmt: skip
     for week in range(60):
         day = today + datetime.timedelta(days=7 * week - 60)
-        work.execute("INSERT INTO events (starts, title, place) VALUES (?,?,?)", (
-            f"{day.isoformat()} 10:00", EVENTS[week % 6], PLACES[week % 4]))  # fmt: skip
+        work.run("INSERT INTO events VALUES (?,?,?,?)",
+            week + 1, f"{day.isoformat()} 10:00", EVENTS[week % 6], PLACES[week % 4])  # fmt: skip
     for number, caption in enumerate(CAPTIONS, 1):
-        work.execute("INSERT INTO gallery_pictures VALUES (?,?,?)", (number, f"wall-{number}.png", caption))
+        work.run("INSERT INTO gallery_pictures VALUES (?,?,?)", number, f"wall-{number}.png", caption)
     pages = {
         "home": (
             "Home",
@@ -173,7 +172,7 @@ def fill(work, address, serial, password_mark):
         ),
     }
     for name, (title, body) in pages.items():
-        work.execute("INSERT INTO pages VALUES (?,?,?)", (name, title, body))
+        work.run("INSERT INTO pages VALUES (?,?,?)", name, title, body)
     placement = {"growers-notes": {
         "region": "beside", "kinds": ["Herb", "bean", "fruit", "root", "leaf"], "link": f"{address}/notes"}}  # fmt: skip
     values = {
@@ -184,25 +183,27 @@ def fill(work, address, serial, password_mark):
         "desk.greeting": "Grow well!",
     }
     for pair in values.items():
-        work.execute("INSERT INTO settings VALUES (?,?)", pair)
+        work.run("INSERT INTO settings VALUES (?,?)", *pair)
     for owner, version in (("core", 34), ("loan-desk", 23), ("seed-search", 14)):
-        work.execute("INSERT INTO schema_versions VALUES (?,?)", (owner, version))
+        work.run("INSERT INTO schema_versions VALUES (?,?)", owner, version)
 
 
 def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--root", type=Path, required=True)
-    parser.add_argument("--database", type=Path, required=True)
+    parser.add_argument("--database", type=json.loads, required=True, help="the settings of the database")
     parser.add_argument("--address", required=True)
     parser.add_argument("--mail-port", type=int, required=True)
     parser.add_argument("--loam", type=Path, required=True, help="the folder of loam's library")
+    parser.add_argument("--drivers", action="append", default=[], help="a folder of database drivers")
     options = parser.parse_args()
-    root = options.root
+    root, database = options.root, options.database
     sys.path[:0] = [str(root), str(options.loam)]
+    sys.path += options.drivers
     sys.dont_write_bytecode = True
-    from core import members, serial
+    from core import db, members, serial
 
-    (root / "settings.ini").write_text(settings_file(root, options.database, options.address, options.mail_port))
+    (root / "settings.ini").write_text(settings_file(root, database, options.address, options.mail_port))
     (root / ".runtime").write_text("2\n")
     for folder in ("media/seeds", "media/gallery", "var/cache", "var/log", "themes/marrow/overrides"):
         (root / folder).mkdir(parents=True, exist_ok=True)
@@ -216,14 +217,16 @@ def main():
     calendar.write_text(calendar.read_text().replace(
         '    return "<li>"',
         '    if "swap" in event["title"].lower():\n        parts.append("bring your own envelopes")\n    return "<li>"'))  # fmt: skip
-    options.database.parent.mkdir(parents=True, exist_ok=True)
-    work = sqlite3.connect(options.database)
-    work.executescript(TABLES)
-    fill(work, options.address, serial, members.password_mark)
-    for folder in sorted((root / "extensions").iterdir()):
-        work.execute("INSERT INTO extensions VALUES (?, 1)", (folder.name,))
-    work.commit()
-    work.close()
+    if "path" in database:
+        Path(database["path"]).parent.mkdir(parents=True, exist_ok=True)
+        Path(database["path"]).touch()
+    with db.open_engine({f"database.{key}": value for key, value in database.items()}).work() as work:
+        for statement in TABLES.split(";\n"):
+            if statement.strip():
+                work.run(statement)
+        fill(work, options.address, serial, members.password_mark)
+        for folder in sorted((root / "extensions").iterdir()):
+            work.run("INSERT INTO extensions VALUES (?, 1)", folder.name)
 
 
 if __name__ == "__main__":

@@ -17,7 +17,8 @@ def _channels(work, site):
     if not work.has_column("loans", "channel"):
         work.run("ALTER TABLE loans ADD COLUMN channel TEXT")
     work.run(
-        "UPDATE loans SET channel = 'desk' WHERE id IN (SELECT id FROM loans WHERE channel IS NULL LIMIT ?)", BATCH
+        "UPDATE loans SET channel = 'desk' WHERE id IN (SELECT id FROM (SELECT id FROM loans WHERE channel IS NULL LIMIT ?) b)",
+        BATCH,
     )
     left = work.one("SELECT COUNT(*) AS n FROM loans WHERE channel IS NULL")["n"]
     return f"batch of {BATCH} loans done, {left} left: run it again" if left else None

@@ -1,0 +1,111 @@
+"""Drill: a snapshot is restored into a scratch place, started and looked at, and what came of it is written down."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from dataclasses import dataclass, field
+from typing import Any
+
+from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.progress import Progress
+from keenharbor.clone.clone import make_clone
+from keenharbor.clone.mailbox import Mailbox
+from keenharbor.compare import Finding, Look, Visitor, compare_pages, group, learn_noise, take_look
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, record_proof
+
+SAMPLES = 2
+
+
+@dataclass(frozen=True)
+class Drilled:
+    """How a drill went: seconds that the restore took (what a real one would take) and all of it; pages looked at; what
+    is wrong with the restored site; what differs from live, which has moved on since; why live was not looked at."""
+
+    snapshot: str
+    good: bool
+    restore_seconds: float
+    seconds: float
+    pages: int = 0
+    checks: int = 0
+    problems: tuple[str, ...] = ()
+    differences: tuple[Finding, ...] = field(default=())
+    without_live: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "snapshot": self.snapshot, "good": self.good, "restore_seconds": round(self.restore_seconds, 3),
+            "seconds": round(self.seconds, 3), "pages": self.pages, "checks": self.checks, "problems": list(self.problems),
+            "differences": [f.as_json() for f in self.differences], "without_live": self.without_live,
+        }  # fmt: skip
+
+
+def drill(live: SiteView, snapshot: Snapshot, progress: Progress) -> Drilled:
+    """Restore ``snapshot``, look at its pages, make its checks, compare with live where that answers; record the outcome.
+
+    A page counts as broken when it fails on the restored site and not on live. Everything is removed afterwards.
+    """
+    began = time.monotonic()
+    restored = 0.0
+    try:
+        with contextlib.ExitStack() as stack:
+            mailbox = stack.enter_context(Mailbox())
+            progress.stage("restoring into a scratch place")
+            clone = make_clone(live, snapshot, "drill", mail_port=mailbox.port)
+            stack.callback(clone.drop)
+            restored = time.monotonic() - began
+            progress.stage("starting the site there")
+            clone.start()
+            progress.stage("looking at its pages")
+            first = _look(live, clone.address, None)
+            progress.stage("comparing with live")
+            theirs, without = _look_at_live(live, first)
+            # The checks write, so they come last.
+            second = _look(live, clone.address, first, mailbox)
+            result = _judge(snapshot, restored, began, second, [first, second], theirs, without)
+    except KeenHarborError as error:
+        result = Drilled(snapshot.id, False, restored, time.monotonic() - began, problems=(error.what,))
+    record_proof(
+        snapshot, "a drill", result.good, result.restore_seconds or result.seconds, "; ".join(result.problems)[:300]
+    )
+    return result
+
+
+def _look(live: SiteView, address: str, also: Look | None, mailbox: Mailbox | None = None) -> Look:
+    """A look at the site at ``address``; with a ``mailbox``, its checks are made too, also those that write."""
+    with Visitor(address) as visitor:
+        return take_look(
+            visitor, live.model.look, also=tuple(also.pages) if also else (), samples=SAMPLES, served=False, learn=True,
+            checks=live.model.check if mailbox is not None else (),
+            mail_to=lambda: [a for m in mailbox.messages for a in m.to] if mailbox is not None else [],
+        )  # fmt: skip
+
+
+def _look_at_live(live: SiteView, seen: Look) -> tuple[list[Look], str]:
+    """Two looks at live, for what changes by itself; nothing and the reason where it does not answer."""
+    one = _look(live, live.address, seen)
+    if not any(p.loads for p in one.pages.values()):
+        return [], "live does not answer"
+    return [one, _look(live, live.address, seen)], ""
+
+
+def _judge(
+    snapshot: Snapshot, restored: float, began: float, seen: Look, looks: list[Look], theirs: list[Look], without: str
+) -> Drilled:
+    fine_on_live = {p for p, page in theirs[-1].pages.items() if page.loads} if theirs else None
+    broken = [
+        f"{path} fails with status {page.status or 'none'}"
+        for path, page in seen.pages.items()
+        if not page.loads and (fine_on_live is None or path in fine_on_live)
+    ]
+    failed = [f"the check '{c.name}' fails: {c.problem}" for c in seen.checks.values() if c.problem]
+    problems = (*broken, *failed) or (() if seen.pages else ("no page was found",))
+    differences: tuple[Finding, ...] = ()
+    if theirs:
+        noise = learn_noise(looks) | learn_noise(theirs)
+        differences = tuple(group((o, None, None) for o in compare_pages(theirs[-1], seen, noise)))
+    return Drilled(
+        snapshot.id, not problems, restored, time.monotonic() - began, len(seen.pages), len(seen.checks), problems,
+        differences, without,
+    )  # fmt: skip

@@ -1,0 +1,26 @@
+"""Which snapshots something under way still relies on."""
+
+from __future__ import annotations
+
+from keenharbor.clone.clone import list_clones
+from keenharbor.cutover.journal import open_journal
+from keenharbor.site.view import SiteView
+from keenharbor.trial.result import list_trials
+
+
+def needed_snapshots(site: SiteView) -> dict[str, str]:
+    """By id, what needs the snapshot: an open change of live, a clone, the newest trial of each plan (for its cutover)."""
+    found: dict[str, str] = {}
+    seen: set[str] = set()
+    for trial in list_trials(site.work):  # newest first
+        if trial.plan_file not in seen:
+            seen.add(trial.plan_file)
+            found[trial.snapshot] = f"needed by trial {trial.id}"
+    for clone in list_clones(site.work):
+        found[clone.snapshot] = f"needed by clone {clone.id}"
+    journal = open_journal(site.work)
+    if journal is not None:
+        for identity in (journal.safety, journal.target):
+            if identity is not None:
+                found[identity] = f"needed to settle {journal.told}"
+    return found

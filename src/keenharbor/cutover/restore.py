@@ -1,0 +1,192 @@
+"""Restore over live: everything of a snapshot, or parts of it, with nothing of visitors carried over.
+
+Files are staged beside their places and renamed; rows that differ are written in one transaction. A safety snapshot comes
+first, and the journal says what is being given back, so that an interrupted restore is carried on by `settle`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from keenharbor.base.errors import UnsettledError, UsageError
+from keenharbor.base.progress import Progress
+from keenharbor.base.text import plural
+from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive
+from keenharbor.cutover.live import (
+    differing_tree,
+    locked_out,
+    maintenance_off,
+    new_token,
+    put_tree_back,
+    reload_host,
+)
+from keenharbor.database import open_database, row_delta
+from keenharbor.site.log import append_log
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
+from keenharbor.store import Store
+from keenharbor.tree import Entry, compare_trees
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """What of a snapshot is given back: paths, areas and tables; everything of a kind where none is named."""
+
+    files: bool = True
+    database: bool = True
+    paths: tuple[str, ...] = ()
+    areas: tuple[str, ...] = ()
+    tables: tuple[str, ...] = ()
+
+    @classmethod
+    def by(
+        cls, paths: tuple[str, ...], areas: tuple[str, ...], tables: tuple[str, ...], files: bool, database: bool
+    ) -> Chosen:
+        """Naming paths or areas leaves the database alone, naming tables the files; naming both takes both."""
+        some_files, some_tables = bool(paths or areas), bool(tables)
+        return cls(
+            files and (some_files or not some_tables), database and (some_tables or not some_files),
+            tuple(p.strip("/") for p in paths), areas, tables,
+        )  # fmt: skip
+
+    @property
+    def fits(self) -> Callable[[Entry], bool] | None:
+        """Which entries are meant; None for all that a restore gives back."""
+        if not self.paths and not self.areas:
+            return None
+        return lambda e: e.area in self.areas or any(e.path == p or e.path.startswith(p + "/") for p in self.paths)
+
+    @classmethod
+    def from_json(cls, said: dict[str, Any]) -> Chosen:
+        """What `asdict` and JSON made of it."""
+        return cls(
+            bool(said["files"]),
+            bool(said["database"]),
+            tuple(said["paths"]),
+            tuple(said["areas"]),
+            tuple(said["tables"]),
+        )
+
+    def check(self, snapshot: Snapshot) -> None:
+        """Raise `UsageError` when the snapshot does not have what is named."""
+        for path in self.paths:
+            if path not in snapshot.entries:
+                raise UsageError(
+                    f"the snapshot has no path '{path}'", advice=f"keenharbor snapshot show {snapshot.id} --paths"
+                )
+        for table in self.tables:
+            if table not in snapshot.state.tables:
+                raise UsageError(
+                    f"the snapshot has no table '{table}'", advice=f"keenharbor snapshot show {snapshot.id} --tables"
+                )
+            if table in snapshot.state.left_empty:
+                raise UsageError(f"the rows of table '{table}' were left out of the snapshot")
+        if not self.files and not self.database:
+            raise UsageError("nothing is chosen to be given back")
+
+
+@dataclass(frozen=True)
+class Conflict:
+    """What live has now that would go or change: paths, and rows by table (that would go, change, come back);
+    ``redefined`` names what in the database is made otherwise and would be made anew."""
+
+    added_since: tuple[str, ...] = ()
+    changed_since: tuple[str, ...] = ()
+    missing: tuple[str, ...] = ()
+    rows: dict[str, tuple[int, int, int]] = field(default_factory=dict)
+    redefined: tuple[str, ...] = ()
+
+    @property
+    def visitors(self) -> int:
+        """Rows that would go."""
+        return sum(r[0] for r in self.rows.values())
+
+    def __bool__(self) -> bool:
+        return bool(self.added_since or self.changed_since or self.missing or self.rows or self.redefined)
+
+    def as_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def preview_restore(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> Conflict:
+    """What would be different on live afterwards. Reads only."""
+    chosen.check(snapshot)
+    added: tuple[str, ...] = ()
+    changed: tuple[str, ...] = ()
+    missing: tuple[str, ...] = ()
+    if chosen.files:
+        wanted, present = differing_tree(site, snapshot, chosen.fits)
+        found = compare_trees(wanted, present)
+        added, changed, missing = found.added, (*found.changed, *found.modes), found.removed
+    rows: dict[str, tuple[int, int, int]] = {}
+    redefined: tuple[str, ...] = ()
+    if chosen.database:
+        with site.reading_database() as live:
+            delta = row_delta(snapshot.state, live)
+        names = set(chosen.tables or delta.tables) - snapshot.state.left_empty
+        rows = {n: (len(d.added), len(d.changed), len(d.removed)) for n, d in delta.tables.items() if n in names}
+        if not chosen.tables:
+            redefined = (*delta.definitions_added, *delta.definitions_removed, *delta.definitions_changed)
+    return Conflict(added, changed, missing, rows, redefined)
+
+
+@dataclass(frozen=True)
+class RestoredLive:
+    """What was written to live: paths written and removed, rows; the snapshot of live before it."""
+
+    snapshot: str
+    safety: str
+    written: int
+    removed: int
+    rows: int
+
+    def as_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chosen, progress: Progress) -> RestoredLive:
+    """Give back what is ``chosen`` of ``snapshot`` over live, between maintenance on and off.
+
+    From the moment that the safety snapshot stands, an interrupted restore is carried on by `settle`.
+    """
+    if snapshot.site != site.name:
+        raise UsageError(f"snapshot {snapshot.id} is of the site '{snapshot.site}', not of '{site.name}'")
+    chosen.check(snapshot)
+    token = new_token()
+    with exclusive(site):
+        journal = begin_journal(site, "restore", token, target=snapshot.id, chosen=asdict(chosen))
+        with locked_out(site, token, progress):
+            progress.stage("taking a safety snapshot")
+            options = TakeOptions(comment=f"before restoring {snapshot.id}", reason="before a restore", every_row=True)
+            safety = take_snapshot(site, store, options, progress, snapshot)
+        enter_phase(site, journal, "changing", safety.id)
+        try:
+            progress.stage(f"giving back snapshot {snapshot.id}")
+            result = put_back_chosen(site, snapshot, chosen, safety.id)
+            enter_phase(site, journal, "done")
+            progress.stage("maintenance off")
+            maintenance_off(site)
+        except BaseException as error:
+            append_log(site.work, site.name, "snapshot restore", "interrupted", f"over live: {error}", snapshot.id)
+            raise UnsettledError(
+                f"the restore was interrupted: {error}", where=site.root, advice="keenharbor settle carries it on"
+            ) from error
+        close_journal(site)
+        detail = f"over live: {plural(result.written, 'path')} written, {result.removed} removed, {plural(result.rows, 'row')}"
+        append_log(site.work, site.name, "snapshot restore", "done", detail, snapshot.id)
+    return result
+
+
+def put_back_chosen(site: SiteView, snapshot: Snapshot, chosen: Chosen, safety: str) -> RestoredLive:
+    """Write what is chosen. Can be repeated."""
+    written = removed = rows = 0
+    if chosen.database:
+        with open_database(site.database_place).writing() as writer:
+            rows = writer.put_rows(snapshot.state, chosen.tables) if chosen.tables else writer.replace(snapshot.state)
+    if chosen.files:
+        count = put_tree_back(site, snapshot, chosen.fits)
+        written, removed = count.written, count.removed
+    reload_host(site)
+    return RestoredLive(snapshot.id, safety, written, removed, rows)

@@ -1,0 +1,288 @@
+"""Which snapshots stay, which go, and what that frees."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+
+from keenharbor.base.errors import UsageError
+from keenharbor.base.progress import Progress
+from keenharbor.base.text import now, stamp
+from keenharbor.snapshot.manifest import Snapshot, list_snapshots, read_snapshot
+from keenharbor.store import ObjectId, Store
+
+
+@dataclass(frozen=True)
+class ThinRules:
+    """What is to stay; a snapshot stays when any rule says so. Without a rule nothing goes.
+
+    ``newest``: so many; ``younger_than``: all of that age; ``daily``, ``weekly``, ``monthly``: the newest of each of so
+    many days, weeks (from Monday) and months, in local time. ``largest_total``: of what is left, the oldest go until the
+    store takes at most so many bytes.
+    """
+
+    newest: int = 0
+    younger_than: timedelta | None = None
+    daily: int = 0
+    weekly: int = 0
+    monthly: int = 0
+    largest_total: int | None = None
+
+    @property
+    def any_of_age(self) -> bool:
+        return bool(self.newest or self.younger_than or self.daily or self.weekly or self.monthly)
+
+
+@dataclass
+class ThinPlan:
+    """Snapshots that stay, each with why; those that go; the bytes in the store that are freed, leftovers of killed runs
+    and of what went before included."""
+
+    stay: list[tuple[Snapshot, str]] = field(default_factory=list)
+    go: list[Snapshot] = field(default_factory=list)
+    frees: int = 0
+    leftovers: int = 0
+    too_large_still: int = 0
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "stay": [{"id": s.id, "why": why} for s, why in self.stay],
+            "go": [{"id": s.id, "taken_at": s.manifest["taken_at"], "label": s.label} for s in self.go],
+            "frees_bytes": self.frees, "leftover_bytes": self.leftovers, "still_too_large_by": self.too_large_still,
+        }  # fmt: skip
+
+
+def _periods(rules: ThinRules) -> list[tuple[str, int, str]]:
+    return [
+        ("the newest of its day", rules.daily, "%Y-%m-%d"),
+        ("the newest of its week", rules.weekly, "%G-%V"),
+        ("the newest of its month", rules.monthly, "%Y-%m"),
+    ]
+
+
+def reasons_to_stay(
+    snapshots: Sequence[Snapshot], rules: ThinRules, needed: Mapping[str, str], at: datetime | None = None
+) -> dict[str, str]:
+    """By id, why a snapshot stays; those that are not named may go. ``needed`` says so for those that something relies on."""
+    newest_first = sorted(snapshots, key=lambda s: s.taken_at, reverse=True)
+    why: dict[str, str] = {}
+    for snapshot in newest_first:
+        if snapshot.kept is not None:
+            why[snapshot.id] = "kept" + (f": {snapshot.kept}" if snapshot.kept else "")
+        elif snapshot.id in needed:
+            why[snapshot.id] = needed[snapshot.id]
+    proven = next((s for s in newest_first if s.proven), None)
+    if proven is not None:
+        why.setdefault(proven.id, "the newest proven one")
+    if not rules.any_of_age and rules.largest_total is None:
+        return why | {s.id: "no rule says that it may go" for s in newest_first if s.id not in why}
+    if not rules.any_of_age:
+        # Only the size counts: what may go is decided there. The newest stays in any case.
+        return why | ({newest_first[0].id: "the newest"} if newest_first and newest_first[0].id not in why else {})
+    for snapshot in newest_first[: rules.newest]:
+        why.setdefault(snapshot.id, f"one of the newest {rules.newest}")
+    if rules.younger_than is not None:
+        limit = (at or now()) - rules.younger_than
+        for snapshot in newest_first:
+            if snapshot.taken_at >= limit:
+                why.setdefault(snapshot.id, "young enough")
+    for words, count, form in _periods(rules):
+        seen: set[str] = set()
+        for snapshot in newest_first:
+            period = snapshot.taken_at.astimezone().strftime(form)
+            if period not in seen and len(seen) < count:
+                seen.add(period)
+                why.setdefault(snapshot.id, words)
+    return why
+
+
+class _Space:
+    """What the objects of a store take, and who needs them."""
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+        store.refresh()
+
+    def closure(self, objects: set[ObjectId]) -> set[ObjectId]:
+        """With the objects that others are stored near to."""
+        return objects | {near for o in objects if (near := self._store.needs(o)) is not None}
+
+    def size(self, objects: set[ObjectId]) -> int:
+        found = (self._store.location(o) for o in objects)
+        return sum(place.stored + place.head for place in found if place is not None)
+
+
+def _objects(snapshot: Snapshot) -> set[ObjectId]:
+    return {identity for _, identity in snapshot.objects()}
+
+
+def dependent_objects(store: Store) -> set[ObjectId]:
+    """What stores that lean on this one (checkpoints of trials) need of it."""
+    found: set[ObjectId] = set()
+    for folder in store.dependents():
+        leaning = Store(folder)
+        for name in leaning.document_names("snapshots"):
+            found |= _objects(read_snapshot(leaning, name))
+    return found
+
+
+def plan_thinning(store: Store, site: str, rules: ThinRules, needed: Mapping[str, str]) -> ThinPlan:
+    """What would stay and go of the snapshots of ``site``, and the space that it would free. Nothing is changed."""
+    if min(rules.newest, rules.daily, rules.weekly, rules.monthly, rules.largest_total or 0) < 0:
+        raise UsageError("a rule for thinning cannot be below zero")
+    everything = _readable(store)
+    own = [s for s in everything if s.site == site]
+    why = reasons_to_stay(own, rules, needed)
+    space = _Space(store)
+    uses: Counter[ObjectId] = Counter()
+    by_id = {s.id: space.closure(_objects(s)) for s in everything}
+    for objects in by_id.values():
+        uses.update(objects)
+    uses.update(space.closure(dependent_objects(store)))
+    stored = space.size(set(uses))
+    plan = ThinPlan(leftovers=store.pack_bytes() - stored)
+    may_go = [s for s in sorted(own, key=lambda s: s.taken_at) if s.id not in why]
+    size_only = not rules.any_of_age
+    kept_for_size = []
+    for snapshot in may_go:
+        over = rules.largest_total is not None and stored - plan.frees > rules.largest_total
+        if size_only and not over:
+            kept_for_size.append(snapshot)
+            continue
+        _let_go(snapshot, plan, uses, by_id, space)
+    if rules.largest_total is not None and not size_only:
+        # What the other rules would let stay goes too, oldest first, until the size is kept; never what is needed.
+        soft = [s for s in sorted(own, key=lambda s: s.taken_at) if s.id in why and not _is_firm(why[s.id])]
+        for snapshot in soft[:-1]:
+            if stored - plan.frees > rules.largest_total:
+                why.pop(snapshot.id)
+                _let_go(snapshot, plan, uses, by_id, space)
+    if rules.largest_total is not None:
+        plan.too_large_still = max(0, stored - plan.frees - rules.largest_total)
+    reasons = why | {s.id: "the size allows it" for s in kept_for_size}
+    plan.stay = [(s, reasons[s.id]) for s in sorted(own, key=lambda s: s.taken_at, reverse=True) if s.id in reasons]
+    plan.go.sort(key=lambda s: s.taken_at, reverse=True)
+    plan.frees += plan.leftovers
+    return plan
+
+
+def _readable(store: Store) -> list[Snapshot]:
+    """Every snapshot of the store. Raises `DamagedError` for one whose manifest is damaged: what it needs is not known."""
+    return [read_snapshot(store, name) for name in store.document_names("snapshots")]
+
+
+def _is_firm(why: str) -> bool:
+    return why.startswith(("kept", "needed", "the newest proven"))
+
+
+def _let_go(
+    snapshot: Snapshot, plan: ThinPlan, uses: Counter[ObjectId], by_id: dict[str, set[ObjectId]], space: _Space
+) -> None:
+    uses.subtract(by_id[snapshot.id])
+    plan.go.append(snapshot)
+    plan.frees += space.size({o for o in by_id[snapshot.id] if uses[o] <= 0})
+
+
+def thin(store: Store, plan: ThinPlan, progress: Progress) -> int:
+    """Remove what ``plan`` lets go, then what nobody needs any more; returns the bytes freed.
+
+    Killed at any time it leaves whole snapshots only: manifests go first, then packs are written anew, old ones last.
+    """
+    before = store.pack_bytes()
+    with store.in_use():
+        store.collect_staging()
+        progress.stage(f"removing {len(plan.go)} snapshots")
+        for snapshot in plan.go:
+            store.remove_document("snapshots", snapshot.id)
+            store.remove_document("records", snapshot.id)
+        progress.stage("removing what nobody needs any more")
+        store.refresh()
+        live: set[ObjectId] = set()
+        for snapshot in _readable(store):
+            live |= _objects(snapshot)
+        live |= dependent_objects(store)
+        store.collect(live, lambda done, total: progress.advance(done, total, "byte"))
+    return before - store.pack_bytes()
+
+
+def keep(snapshot: Snapshot, why: str | None) -> None:
+    """Never let `thin` remove the snapshot."""
+    record = snapshot.store.read_document("records", snapshot.id) or {"proofs": []}
+    record["kept"] = {"at": stamp(now()), "why": why or ""}
+    snapshot.store.write_document("records", snapshot.id, record)
+
+
+def unkeep(snapshot: Snapshot) -> None:
+    """Let the rules decide again."""
+    record = snapshot.store.read_document("records", snapshot.id) or {"proofs": []}
+    record["kept"] = None
+    snapshot.store.write_document("records", snapshot.id, record)
+
+
+@dataclass(frozen=True)
+class SnapshotSpace:
+    """What one snapshot takes: what only it needs, and all that it needs."""
+
+    snapshot: Snapshot
+    alone: int
+    whole: int
+
+
+@dataclass(frozen=True)
+class Usage:
+    """What fills a store: bytes in it, by snapshot, and by what they are for (an area, a table)."""
+
+    total: int
+    packs: int
+    documents: int
+    leftovers: int
+    snapshots: tuple[SnapshotSpace, ...]
+    content: dict[str, int]
+    plain_bytes: int
+    sites: dict[str, int]
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "total_bytes": self.total, "pack_bytes": self.packs, "document_bytes": self.documents,
+            "leftover_bytes": self.leftovers, "plain_bytes": self.plain_bytes, "by_content": self.content,
+            "by_site": self.sites,
+            "snapshots": [{"id": s.snapshot.id, "only_its_own_bytes": s.alone, "whole_bytes": s.whole} for s in self.snapshots],
+        }  # fmt: skip
+
+
+def usage(store: Store, site: str) -> Usage:
+    """What fills ``store``, told for the snapshots of ``site`` (and by site for the others)."""
+    everything = list_snapshots(store)
+    space = _Space(store)
+    by_id = {s.id: space.closure(_objects(s)) for s in everything}
+    uses: Counter[ObjectId] = Counter()
+    for objects in by_id.values():
+        uses.update(objects)
+    content: Counter[str] = Counter()
+    told: set[ObjectId] = set()
+    plain = 0
+    sites: dict[str, set[ObjectId]] = {}
+    for snapshot in everything:
+        sites.setdefault(snapshot.site, set()).update(by_id[snapshot.id])
+        areas = {e.path: e.area for e in snapshot.entries.values()}
+        plain += snapshot.file_bytes + sum(t.size for t in snapshot.state.tables.values())
+        for place, identity in snapshot.objects():
+            if identity not in told:
+                told.add(identity)
+                found = store.location(identity)
+                what = place if place.startswith("table ") else f"files: {areas.get(place, 'other')}"
+                content[what] += found.stored + found.head if found is not None else 0
+    packs = store.pack_bytes()
+    needed = space.size(set(uses) | space.closure(dependent_objects(store)))
+    documents = store.document_bytes()
+    return Usage(
+        packs + documents, packs, documents, max(0, packs - needed),
+        tuple(
+            SnapshotSpace(s, space.size({o for o in by_id[s.id] if uses[o] == 1}), space.size(by_id[s.id]))
+            for s in everything if s.site == site
+        ),
+        dict(content.most_common()), plain, {name: space.size(objects) for name, objects in sorted(sites.items())},
+    )  # fmt: skip

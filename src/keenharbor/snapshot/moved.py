@@ -1,0 +1,79 @@
+"""Rewriting files of a site that stands elsewhere now: a clone, or a site that has moved."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from keenharbor.base.errors import UsageError
+from keenharbor.database import DatabasePlace
+from keenharbor.database.rewrite import Rewriter
+from keenharbor.snapshot.manifest import Snapshot
+from keenharbor.tree import Entry
+
+LARGEST_TEXT_FILE = 64 * 1024 * 1024
+
+
+@dataclass(frozen=True)
+class Moved:
+    """Where the site is to be, if not where it was."""
+
+    address: str | None = None
+    root: Path | None = None
+
+
+def address_forms(old: str, new: str) -> dict[str, str]:
+    """An address, also as written with the other scheme, and its host alone, with what each becomes."""
+    swapped = old.replace("http:", "https:", 1) if old.startswith("http:") else old.replace("https:", "http:", 1)
+    return {old: new, swapped: new, urlsplit(old).netloc: urlsplit(new).netloc}
+
+
+def moved_rewriter(snapshot: Snapshot, moved: Moved, database: DatabasePlace | None) -> Rewriter:
+    """What leads from the places that the snapshot knows to the new ones."""
+    places: dict[str, str] = {}
+    if moved.address is not None:
+        if not moved.address.startswith(("http://", "https://")):
+            raise UsageError(f"'{moved.address}' is no address", advice="write it as https://www.example.org")
+        places |= address_forms(str(snapshot.manifest["address"]), moved.address.rstrip("/"))
+    if moved.root is not None:
+        places[str(snapshot.manifest["root"])] = str(moved.root)
+    if database is not None:
+        said = str(snapshot.manifest["database"]["place"])
+        old = DatabasePlace.from_url(said if "://" in said else said.replace("sqlite:", "sqlite://", 1))
+        places |= dict(zip(old.marks, database.marks, strict=False))
+    return Rewriter(places)
+
+
+def rewrite_files(root: Path, entries: Iterable[Entry], rewriter: Rewriter) -> tuple[Counter[str], list[str]]:
+    """Rewrite text files and links below ``root``; how often by path, and the paths in which an old place is left."""
+    counts: Counter[str] = Counter()
+    opaque: list[str] = []
+    for entry in entries:
+        path = entry.path
+        if entry.kind == "link" and entry.target is not None:
+            changed = rewriter.text(entry.target)
+            if changed != entry.target:
+                (root / path).unlink()
+                os.symlink(changed, root / path)
+                counts[path] += 1
+            continue
+        if entry.kind != "file" or entry.size > LARGEST_TEXT_FILE:
+            continue
+        data = (root / path).read_bytes()
+        if not rewriter.touches(data):
+            continue
+        try:
+            new = rewriter.text(data.decode("utf-8")).encode("utf-8")
+        except UnicodeDecodeError:
+            new = data
+        if new != data:
+            (root / path).write_bytes(new)
+            os.utime(root / path, ns=(entry.mtime_ns, entry.mtime_ns))
+            counts[path] += 1
+        if rewriter.left_in(new):
+            opaque.append(path)
+    return counts, opaque
