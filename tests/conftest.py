@@ -66,10 +66,11 @@ class Warm:
     def _end(self) -> None:
         self._process.communicate()
 
-    def run(self, folder: Path, words: list[str], env: dict[str, str]) -> Ran:
+    def run(self, folder: Path, words: list[str], env: dict[str, str], kill_after: float | None = None) -> Ran:
         with tempfile.TemporaryDirectory() as place:
             out, err = Path(place) / "out", Path(place) / "err"
-            asked = {"folder": str(folder), "words": words, "environment": env, "out": str(out), "err": str(err)}
+            asked = {"folder": str(folder), "words": words, "environment": env, "out": str(out), "err": str(err),
+                     "kill_after": kill_after}  # fmt: skip
             assert self._process.stdin is not None and self._process.stdout is not None
             self._process.stdin.write(json.dumps(asked) + "\n")
             self._process.stdin.flush()
@@ -105,6 +106,11 @@ def harbor(folder: Path, *words: str | Path, code: int | None = 0, **env: str) -
         assert ran.code == code, f"exit code {ran.code}, expected {code}\n{ran.out}\n{ran.err}"
     assert "Traceback" not in ran.err
     return ran
+
+
+def killed(folder: Path, *words: str | Path, after: float) -> int:
+    """Run the program and kill it after so many seconds; returns its exit code (-9: killed)."""
+    return warm().run(folder, [*map(str, words)], environment(), after).code
 
 
 # The story looks at every page; most other tests need a few.

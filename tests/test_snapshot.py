@@ -11,7 +11,11 @@ from pathlib import Path
 import pytest
 
 from conftest import harbor, plain_dump, plain_files, query, state_of
+from keenharbor.base.progress import Silent
 from keenharbor.demo.scene import Scene
+from keenharbor.site.load import open_site
+from keenharbor.snapshot import TakeOptions, take_snapshot
+from keenharbor.store import Store
 
 
 def take(scene: Scene, *words: str) -> dict[str, object]:
@@ -193,8 +197,12 @@ def test_a_full_disk_leaves_the_old_snapshots_whole(scene: Scene, tmp_path: Path
         first = take(scene)
         (scene.root / "media/big.bin").write_bytes(os.urandom(900_000))
         ran = harbor(scene.folder, "snapshot", "take", code=3)
-        assert "No space left" in ran.err
+        assert "too little space for a snapshot" in ran.err
         assert "free some space" in ran.err
+        # When the look before was wrong, the disk is full half-way.
+        site = open_site(scene.site_file)
+        with pytest.raises(OSError, match="No space left"):
+            take_snapshot(site, Store(site.store_folder), TakeOptions(), Silent(), None)
         (scene.root / "media/big.bin").unlink()
         assert harbor(scene.folder, "snapshot", "verify", "--json").json["good"] is True
         assert [s["id"] for s in harbor(scene.folder, "snapshot", "list", "--json").json] == [first["id"]]

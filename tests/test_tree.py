@@ -181,7 +181,10 @@ def test_an_untouched_file_is_not_read_again_and_a_touched_one_is(tmp_path: Path
     assert scan.entries["same"].objects == first.entries["same"].objects
 
 
-def test_a_file_that_changes_while_it_is_read_is_read_again(tmp_path: Path, write_tree: WriteTree) -> None:
+def test_a_file_that_changes_while_it_is_read_is_read_again(
+    tmp_path: Path, write_tree: WriteTree, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("keenharbor.tree.scan._SMALL", 0)  # small files are read in one go
     root = tmp_path / "site"
     write_tree(root, {"moving": "1", "calm": "x"})
     turns = iter(["22", "333"])
@@ -199,7 +202,10 @@ def test_a_file_that_changes_while_it_is_read_is_read_again(tmp_path: Path, writ
     assert not scan.unstable
 
 
-def test_a_file_that_keeps_changing_is_told_of(tmp_path: Path, write_tree: WriteTree) -> None:
+def test_a_file_that_keeps_changing_is_told_of(
+    tmp_path: Path, write_tree: WriteTree, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("keenharbor.tree.scan._SMALL", 0)
     root = tmp_path / "site"
     write_tree(root, {"restless": "1"})
     count = iter(range(2, 100))

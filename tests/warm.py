@@ -10,7 +10,9 @@ from __future__ import annotations
 import importlib
 import json
 import os
+import signal
 import sys
+import time
 from typing import Any, NoReturn
 
 from keenharbor.cli import main as entry
@@ -38,16 +40,37 @@ def run(asked: dict[str, Any]) -> NoReturn:
         os._exit(code)
 
 
+def wait(child: int, kill_after: float | None) -> int:
+    """The child's end; with ``kill_after`` seconds it is killed then, if it has not ended."""
+    end = time.monotonic() + kill_after if kill_after is not None else None
+    while end is not None and time.monotonic() < end:
+        done, status = os.waitpid(child, os.WNOHANG)
+        if done:
+            return status
+        time.sleep(0.0005)
+    if end is not None:
+        os.kill(child, signal.SIGKILL)
+    return os.waitpid(child, 0)[1]
+
+
 def main() -> None:
     for module, _ in entry.COMMANDS.values():
         importlib.import_module(module.partition(":")[0])
-    for heavy in ("keenharbor.report", "scipy.stats", "matplotlib.figure", "jinja2", "aiosmtpd.controller"):
+    for heavy in (
+        "keenharbor.cli.giving",
+        "keenharbor.cli.keeping",
+        "keenharbor.report",
+        "scipy.stats",
+        "matplotlib.figure",
+        "jinja2",
+        "aiosmtpd.controller",
+    ):
         importlib.import_module(heavy)
     for line in sys.stdin:
         child = os.fork()
         if child == 0:
             run(json.loads(line))
-        _, status = os.waitpid(child, 0)
+        status = wait(child, json.loads(line).get("kill_after"))
         sys.stdout.write(f"{os.waitstatus_to_exitcode(status)}\n")
         sys.stdout.flush()
 

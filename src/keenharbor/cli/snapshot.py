@@ -232,7 +232,7 @@ def show_command(
         ]
 
     def render(out: Console) -> None:
-        if below is None and table is None:
+        if tables or (below is None and table is None):
             _render_one(out, found, tables)
         if below is not None:
             _render_paths(out, found, listed, limit, below)

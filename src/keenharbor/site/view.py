@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -15,7 +15,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, DatabaseState, open_database, table_digest
 from keenharbor.site.model import USUAL, FolderPart, SiteFile
 from keenharbor.site.settingsfile import read_ini, read_settings
-from keenharbor.tree import AreaRules, Scan, scan_tree
+from keenharbor.tree import AreaRules, Entry, Scan, scan_tree
 from keenharbor.tree.scan import pieces
 
 
@@ -94,15 +94,17 @@ class SiteView:
 
     # -- files ---------------------------------------------------------------------------------------------
 
-    def scan(self) -> Scan:
-        """The site's tree, without what the site file leaves out, the maintenance flag and the database's files."""
+    def scan(self, seen: Mapping[str, Entry] | None = None) -> Scan:
+        """The site's tree, without what the site file leaves out, the maintenance flag and the database's files.
+
+        ``seen`` are the entries of an earlier scan of this run (see `scan_tree`)."""
         files = self.model.files
         own = [f for f in open_database(self.database_place).files() if self.root in f.parents]
         apart = {self.model.maintenance.flag, *(f.relative_to(self.root).as_posix() for f in own)}
         empty = [*files.empty, *self.model.areas.get("cache", [])]
         saved = self.model.snapshot
         leave_out = [*files.leave_out, *saved.leave_out, *(USUAL if saved.usual else ()), *apart]
-        scan = scan_tree(self.root, self.area_rules, leave_out, empty, saved.largest_file)
+        scan = scan_tree(self.root, self.area_rules, leave_out, empty, saved.largest_file, seen)
         scan.left_out = [p for p in scan.left_out if p not in apart]
         return scan
 

@@ -15,7 +15,8 @@ from keenharbor.snapshot.take import GENTLE_BYTES_A_SECOND, TakeOptions, left_em
 
 _FIRST_BYTES_A_SECOND = 60 * 1024 * 1024
 """What a modest server reads, packs and writes; used until an earlier snapshot tells better."""
-_ROOM = 64 * 1024 * 1024
+_TELLING = 16 * 1024 * 1024
+"""An earlier snapshot that read less tells nothing of the rate."""
 
 
 @dataclass(frozen=True)
@@ -38,7 +39,7 @@ class Estimate:
 
     @property
     def enough_room(self) -> bool:
-        return self.free > self.most_added + _ROOM
+        return self.free > 1.05 * self.most_added
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -60,7 +61,7 @@ def estimate(site: SiteView, options: TakeOptions, earlier: Snapshot | None) -> 
     with database.reading() as state:
         left_empty = left_empty_tables(site, options, state.schema)
     rate = float(_FIRST_BYTES_A_SECOND)
-    if earlier is not None and earlier.manifest.get("read_bytes", 0) > _ROOM:
+    if earlier is not None and earlier.manifest.get("read_bytes", 0) > _TELLING:
         rate = earlier.manifest["read_bytes"] / max(0.05, earlier.manifest["seconds"])
     if options.gentle or site.model.snapshot.gentle:
         rate = min(rate, GENTLE_BYTES_A_SECOND)

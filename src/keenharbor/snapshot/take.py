@@ -7,7 +7,7 @@ import dataclasses
 import os
 import secrets
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -140,7 +140,7 @@ def take_snapshot(
                     store.has,
                 )
             progress.stage("looking for files that moved meanwhile")
-            again = scan_for(site, options)
+            again = scan_for(site, options, scan.entries)
             read_content(site.root, again, writer, scan.entries, store.has, lambda done, total: None)
             again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
         core, runtime = site.told_versions()
@@ -198,9 +198,11 @@ def left_empty_tables(site: SiteView, options: TakeOptions, schema: Schema) -> l
     return sorted(t.name for t in schema.tables if t.kind == "table" and fits(t.name, emptied))
 
 
-def scan_for(site: SiteView, options: TakeOptions) -> Scan:
-    """The site's tree without what the options leave out."""
-    scan = site.scan()
+def scan_for(site: SiteView, options: TakeOptions, seen: Mapping[str, Entry] | None = None) -> Scan:
+    """The site's tree without what the options leave out (see `SiteView.scan`)."""
+    scan = site.scan(seen)
+    if not options.leave_out_areas and not options.leave_out_paths and options.largest_file is None:
+        return scan
     paths, largest = tuple(options.leave_out_paths), options.largest_file
     for path, entry in list(scan.entries.items()):
         if entry.area in options.leave_out_areas or (paths and fits(path, paths)):

@@ -17,8 +17,7 @@ from __future__ import annotations
 
 import os
 import struct
-import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
@@ -91,27 +90,36 @@ class Packed:
     plain: int
 
 
-_of_thread = threading.local()
+def pack_all(contents: Mapping[ObjectId, bytes], level: int = LEVEL) -> list[Packed]:
+    """Compress contents, in one call of the library: other threads run meanwhile, which they would hardly do between many
+    short ones. Plain where it does not help."""
+    if not contents:
+        return []
+    if any(not c for c in contents.values()):  # the library takes no empty ones
+        empty = [Packed(i, PLAIN, b"", 0) for i, c in contents.items() if not c]
+        return empty + pack_all({i: c for i, c in contents.items() if c}, level)
+    packed = zstandard.ZstdCompressor(level=level, write_content_size=True).multi_compress_to_buffer(
+        list(contents.values()), threads=1
+    )
+    made = []
+    for number, (identity, content) in enumerate(contents.items()):
+        data = packed[number].tobytes()
+        made.append(
+            Packed(identity, ZSTD, data, len(content))
+            if len(data) < len(content)
+            else Packed(identity, PLAIN, content, len(content))
+        )
+    return made
 
 
-def pack(identity: ObjectId, content: bytes, level: int = LEVEL, near: tuple[ObjectId, bytes] | None = None) -> Packed:
-    """Compress ``content``, against the object ``near`` (id and content) when that is given; plain where it does not help.
-
-    A dictionary is taken as raw content (https://www.rfc-editor.org/rfc/rfc8878#section-5).
-    """
-    if near is not None:
-        base, base_content = near
-        dictionary = zstandard.ZstdCompressionDict(base_content, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
-        packed = zstandard.ZstdCompressor(level=max(level, 3), dict_data=dictionary).compress(content)
-        if ID_BYTES + len(packed) < len(content) // 4:
-            return Packed(identity, NEAR, bytes.fromhex(base) + packed, len(content))
-    kept = getattr(_of_thread, "compressor", None)
-    if kept is None or kept[0] != level:
-        kept = _of_thread.compressor = (level, zstandard.ZstdCompressor(level=level, write_content_size=True))
-    packed = kept[1].compress(content)
-    if len(packed) < len(content):
-        return Packed(identity, ZSTD, packed, len(content))
-    return Packed(identity, PLAIN, content, len(content))
+def pack_near(identity: ObjectId, content: bytes, base: ObjectId, base_content: bytes) -> Packed | None:
+    """Compress ``content`` with the object ``base`` as its dictionary (raw content,
+    https://www.rfc-editor.org/rfc/rfc8878#section-5); None where that does not save much."""
+    dictionary = zstandard.ZstdCompressionDict(base_content, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+    data = zstandard.ZstdCompressor(level=3, dict_data=dictionary).compress(content)
+    if ID_BYTES + len(data) < len(content) // 4:
+        return Packed(identity, NEAR, bytes.fromhex(base) + data, len(content))
+    return None
 
 
 class PackWriter:
@@ -126,22 +134,24 @@ class PackWriter:
         self._part = staging / f"{os.getpid()}-{number}-{self.name}.part"
         private_folder(staging)
         descriptor = os.open(self._part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE_FILE)
-        self._out = os.fdopen(descriptor, "wb", buffering=1 << 20)
+        self._out = os.fdopen(descriptor, "wb", buffering=0)
         self.size = 0
         self.locations: dict[ObjectId, Location] = {}
 
-    def add(self, item: Packed) -> None:
-        """Append an object."""
-        self._out.write(HEAD.pack(MARK, bytes.fromhex(item.identity), item.codec, len(item.data), item.plain))
-        self._out.write(item.data)
-        self.locations[item.identity] = Location(
-            self.name, self.size + HEAD.size, len(item.data), item.plain, item.codec
-        )
-        self.size += HEAD.size + len(item.data)
+    def add(self, items: Sequence[Packed]) -> None:
+        """Append objects."""
+        parts: list[bytes] = []
+        for item in items:
+            length = len(item.data)
+            parts += (HEAD.pack(MARK, bytes.fromhex(item.identity), item.codec, length, item.plain), item.data)
+            self.locations[item.identity] = Location(self.name, self.size + HEAD.size, length, item.plain, item.codec)
+            self.size += HEAD.size + length
+        view = memoryview(b"".join(parts))
+        while view:
+            view = view[self._out.write(view) :]
 
     def seal(self) -> Path:
         """Force the pack to disk and give it its name in the store."""
-        self._out.flush()
         os.fsync(self._out.fileno())
         self._out.close()
         final = private_folder(self._folder / self.name[:2]) / self.name

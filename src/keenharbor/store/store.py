@@ -39,7 +39,8 @@ from keenharbor.store.packs import (
     check_pack,
     near_of,
     object_id,
-    pack,
+    pack_all,
+    pack_near,
     unpack,
     walk_heads,
 )
@@ -75,6 +76,7 @@ class Store:
         self._behind = tuple(behind)
         self._index: dict[ObjectId, Location] = {}
         self._read_packs: set[str] = set()
+        self._refreshed = False
         self._descriptors: dict[str, int] = {}
         self._descriptors_lock = threading.Lock()
         facts = folder / "store.json"
@@ -123,6 +125,7 @@ class Store:
     def refresh(self) -> None:
         """Learn of packs that other runs have added or removed. A missing or unreadable index file is made anew from its
         pack."""
+        self._refreshed = True
         files = self.pack_files()
         if self._read_packs - {f.name for f in files}:
             self._index.clear()
@@ -148,9 +151,11 @@ class Store:
 
     def has(self, wanted: ObjectId) -> bool:
         """Whether the object is here or in a store behind this one."""
-        if not self._read_packs:
+        if not self._refreshed:
             self.refresh()
-        return wanted in self._index or any(source.has(wanted) for source in self._behind)
+        if wanted in self._index:
+            return True
+        return bool(self._behind) and any(source.has(wanted) for source in self._behind)
 
     def read(self, wanted: ObjectId) -> bytes:
         """The object's content, checked. Raises `DamagedError` when it is missing or not what was stored."""
@@ -354,7 +359,7 @@ class Store:
             place = self._index[identity]
             data = os.pread(descriptor, place.stored, place.offset)
             unpack(place, data, identity, file, self.read)  # what is damaged must not look sound in a new place
-            writer.add(Packed(identity, place.codec, data, place.plain))
+            writer.add([Packed(identity, place.codec, data, place.plain)])
         return writer
 
     def drop_damaged(self, files: Iterable[Path], sound: set[ObjectId]) -> None:
@@ -368,7 +373,7 @@ class Store:
                     data = old.read(place.stored)
                     if identity in sound and len(data) == place.stored:
                         writer = writer or PackWriter(self.folder / "packs", self.folder / "staging", number)
-                        writer.add(Packed(identity, place.codec, data, place.plain))
+                        writer.add([Packed(identity, place.codec, data, place.plain)])
             if writer is not None:
                 writer.seal()
                 self.adopt(writer)
@@ -483,8 +488,7 @@ class ObjectWriter:
 
         def take() -> None:
             result, packed = future.result()
-            for item in packed:
-                self._append(item)
+            self._append(packed)
             done(result)
 
         self._waiting.append(take)
@@ -492,16 +496,22 @@ class ObjectWriter:
             self._waiting.popleft()()
 
     def _work(self, task: Callable[[Pack], T]) -> tuple[T, list[Packed]]:
-        packed: dict[ObjectId, Packed] = {}
+        contents: dict[ObjectId, bytes] = {}
+        packed: list[Packed] = []
 
         def store(content: bytes, near: ObjectId | None = None) -> ObjectId:
             identity = object_id(content)
-            if identity not in packed and identity not in self._own and not self._store.has(identity):
+            if identity not in contents and identity not in self._own and not self._store.has(identity):
                 close = self._store.near(near) if near is not None else None
-                packed[identity] = pack(identity, content, self._level, close)
+                item = pack_near(identity, content, *close) if close is not None else None
+                if item is not None:
+                    packed.append(item)
+                else:
+                    contents[identity] = content
             return identity
 
-        return task(store), list(packed.values())
+        result = task(store)
+        return result, packed + pack_all(contents, self._level)
 
     def put(
         self, contents: Sequence[bytes], near: Sequence[ObjectId | None], done: Callable[[list[str]], None]
@@ -517,8 +527,7 @@ class ObjectWriter:
     def add(self, content: bytes) -> ObjectId:
         """Store ``content`` now and return its id."""
         identity, packed = self._work(lambda store: store(content, None))
-        for item in packed:
-            self._append(item)
+        self._append(packed)
         return identity
 
     @property
@@ -528,24 +537,21 @@ class ObjectWriter:
 
     def add_again(self, identity: ObjectId, content: bytes) -> None:
         """Store an object that is in the store already, damaged."""
-        self._put(pack(identity, content, self._level))
+        self._put(pack_all({identity: content}, self._level))
 
-    def adopt_packed(self, item: Packed) -> None:
-        """Take in an object as it was packed elsewhere; its content must have been checked."""
-        self._append(item)
+    def _append(self, items: list[Packed]) -> None:
+        fresh = {i.identity: i for i in items if i.identity not in self._own and not self._store.has(i.identity)}
+        if fresh:
+            self._put(list(fresh.values()))
 
-    def _append(self, item: Packed) -> None:
-        if item.identity not in self._own and not self._store.has(item.identity):
-            self._put(item)
-
-    def _put(self, item: Packed) -> None:
+    def _put(self, items: list[Packed]) -> None:
         if self._pack is None:
             self._count += 1
             self._pack = PackWriter(self._store.folder / "packs", self._store.folder / "staging", self._count)
         before = self._pack.size
-        self._pack.add(item)
-        self._own.add(item.identity)
-        self.added_objects += 1
+        self._pack.add(items)
+        self._own.update(i.identity for i in items)
+        self.added_objects += len(items)
         self.added_bytes += self._pack.size - before
         if self._pack.size >= PACK_SIZE:
             self._seal()

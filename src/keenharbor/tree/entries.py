@@ -46,15 +46,24 @@ class Entry:
         path, kind, mode, mtime_ns, size, area, target, objects, *more = value
         return cls(path, kind, mode, mtime_ns, size, area, target, tuple(objects), *more)
 
+    @property
+    def facts(self) -> tuple[Any, ...]:
+        """All but the content: what a restore gives back beside it, and what the path is for."""
+        return (self.mode, self.area, self.uid, self.gid, self.same_as, self.sparse, self.target)
+
     def same_content(self, other: Entry) -> bool:
         """Same kind and same content (both read), whatever mode and time are."""
         return (self.kind, self.objects, self.target) == (other.kind, other.objects, other.target)
 
     def untouched_since(self, earlier: Entry) -> bool:
         """Whether size, times and inode say that the file has not been written since ``earlier`` was scanned."""
-        return (self.kind, self.size, self.mtime_ns, self.ctime_ns, self.inode) == (
-            earlier.kind, earlier.size, earlier.mtime_ns, earlier.ctime_ns, earlier.inode,
-        )  # fmt: skip
+        return (
+            self.mtime_ns == earlier.mtime_ns
+            and self.ctime_ns == earlier.ctime_ns
+            and self.size == earlier.size
+            and self.inode == earlier.inode
+            and self.kind == earlier.kind
+        )
 
 
 @dataclass(frozen=True)

@@ -8,20 +8,21 @@ import stat
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from operator import attrgetter
 from pathlib import Path
 from typing import Protocol
 
 from keenharbor.base.errors import UsageError
 from keenharbor.store import object_id
-from keenharbor.tree.areas import AreaRules, fits
+from keenharbor.tree.areas import AreaRules, matcher
 from keenharbor.tree.entries import Entry
 
 PIECE_SIZE = 4 * 1024 * 1024
 """Files are stored in pieces of this many bytes, so that memory stays bounded."""
 
 READ_ATTEMPTS = 3
-_BATCH_FILES = 64
-_BATCH_BYTES = 1024 * 1024
+_BATCH_FILES = 128
+_BATCH_BYTES = 2 * 1024 * 1024
 _NO_PIECE = bytes(PIECE_SIZE)
 _CLOCK_TICK_NS = 20_000_000
 """Times of files are this coarse (the kernel's tick, with room): two writes within it may leave the same time."""
@@ -41,73 +42,86 @@ class Scan:
 
 def scan_tree(
     root: Path, rules: AreaRules, leave_out: Sequence[str] = (), empty: Sequence[str] = (), largest: int | None = None,
+    seen: Mapping[str, Entry] | None = None,
 ) -> Scan:  # fmt: skip
     """Walk ``root`` without following links.
 
     Paths that fit ``leave_out`` are passed over whole; of those that fit ``empty`` only the folders are kept
     (a cache that is made anew), and files of more than ``largest`` bytes are listed, not taken. Sockets, pipes and
-    devices are left out. Raises `UsageError` when ``root`` is
-    not a folder.
+    devices are left out. With ``seen``, the entries of an earlier scan by the same rules, those that have not been
+    touched since are taken over as they are, read or not. Raises `UsageError` when ``root`` is not a folder.
     """
     if not root.is_dir():
         raise UsageError("the site's folder is not there", where=root, advice="correct 'root' in the site file")
     scan = Scan()
-    _walk(os.fspath(root), "", _Rules(rules, tuple(leave_out), tuple(empty), largest), scan, {})
+    chosen = _Rules(
+        rules, matcher(tuple(leave_out)).fullmatch if leave_out else None,
+        matcher(tuple(empty)).fullmatch if empty else None, largest, seen or {},
+    )  # fmt: skip
+    _walk(os.fspath(root), "", chosen, scan, {})
     return scan
 
 
 @dataclass(frozen=True)
 class _Rules:
     areas: AreaRules
-    leave_out: tuple[str, ...]
-    empty: tuple[str, ...]
+    leave_out: Callable[[str], object] | None
+    empty: Callable[[str], object] | None
     largest: int | None
+    seen: Mapping[str, Entry]
 
 
 def _walk(folder: str, prefix: str, rules: _Rules, scan: Scan, linked: dict[tuple[int, int], str]) -> None:
-    leave_out, empty = rules.leave_out, rules.empty
+    leave_out, empty, seen, entries = rules.leave_out, rules.empty, rules.seen, scan.entries
     try:
         with os.scandir(folder) as listing:
-            found = sorted(listing, key=lambda item: item.name)
+            found = sorted(listing, key=attrgetter("name"))
     except OSError:
         scan.unreadable.append(prefix.rstrip("/"))
         return
     for item in found:
         path = prefix + item.name
-        if leave_out and fits(path, leave_out):
+        try:
+            facts = item.stat(follow_symlinks=False)
+        except FileNotFoundError:
+            continue
+        old = seen.get(path)
+        if (
+            old is not None
+            and old.mtime_ns == facts.st_mtime_ns
+            and old.ctime_ns == facts.st_ctime_ns
+            and old.inode == facts.st_ino
+            and (old.kind != "file" or old.size == facts.st_size)
+        ):
+            entries[path] = old
+            if old.kind == "folder":
+                _walk(item.path, path + "/", rules, scan, linked)
+            continue
+        if leave_out is not None and leave_out(path):
             scan.left_out.append(path)
             continue
         try:
-            facts = item.stat(follow_symlinks=False)
             target = os.readlink(item.path) if item.is_symlink() else None
         except FileNotFoundError:
             continue
         kind = "link" if target is not None else _KINDS.get(stat.S_IFMT(facts.st_mode))
-        if kind is None or (kind != "folder" and empty and fits(path, empty)):
+        if kind is None or (kind != "folder" and empty is not None and empty(path)):
             scan.left_out.append(path)
             continue
-        if kind == "file" and rules.largest is not None and facts.st_size > rules.largest:
-            scan.too_large.append(path)
-            continue
-        same_as = None
-        if kind == "file" and facts.st_nlink > 1:
-            first = linked.setdefault((facts.st_dev, facts.st_ino), path)
-            same_as = first if first != path else None
-        scan.entries[path] = Entry(
-            path=path,
-            kind=kind,  # type: ignore[arg-type]
-            mode=stat.S_IMODE(facts.st_mode),
-            mtime_ns=facts.st_mtime_ns,
-            size=facts.st_size if kind == "file" else 0,
-            area=rules.areas.area_of(path),
-            target=target,
-            inode=facts.st_ino,
-            ctime_ns=facts.st_ctime_ns,
-            uid=facts.st_uid,
-            gid=facts.st_gid,
-            same_as=same_as,
-            sparse=kind == "file" and facts.st_blocks * 512 < facts.st_size,
-        )
+        size, sparse, same_as = 0, False, None
+        if kind == "file":
+            size = facts.st_size
+            if rules.largest is not None and size > rules.largest:
+                scan.too_large.append(path)
+                continue
+            if facts.st_nlink > 1:
+                first = linked.setdefault((facts.st_dev, facts.st_ino), path)
+                same_as = first if first != path else None
+            sparse = facts.st_blocks * 512 < size
+        entries[path] = Entry(
+            path, kind, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns, size, rules.areas.area_of(path), target, (),  # type: ignore[arg-type]
+            facts.st_ino, facts.st_ctime_ns, facts.st_uid, facts.st_gid, same_as, sparse,
+        )  # fmt: skip
         if kind == "folder":
             _walk(item.path, path + "/", rules, scan, linked)
 
@@ -182,6 +196,7 @@ def read_content(
     """
     total = sum(entry.size for entry in scan.entries.values())
     done = 0
+    base = os.fspath(root) + "/"
 
     def taken(outcomes: list[Outcome]) -> None:
         nonlocal done
@@ -203,14 +218,17 @@ def read_content(
     def send() -> None:
         nonlocal batch, size
         entries, batch, size = batch, [], 0
-        sink.run(lambda store: [_read_one(root / e.path, e, store) for e in entries], taken)
+        sink.run(lambda store: [_read_one(base + e.path, e, store) for e in entries], taken)
 
     for path, entry in list(scan.entries.items()):
         if entry.kind != "file":
             continue
         known = earlier.get(path)
-        if known is not None and entry.untouched_since(known) and all(have(o) for o in known.objects):
-            scan.entries[path] = replace(entry, objects=known.objects)
+        if known is entry:  # taken over from an earlier scan of this run
+            done += entry.size
+            continue
+        if known is not None and entry.untouched_since(known) and all(map(have, known.objects)):
+            scan.entries[path] = known if known.facts == entry.facts else replace(entry, objects=known.objects)
             done += entry.size
             continue
         batch.append(entry)
@@ -223,29 +241,48 @@ def read_content(
     advance(total, total)
 
 
-def _read_one(file: Path, entry: Entry, store: Store) -> Outcome:
+def _read_one(file: str, entry: Entry, store: Store) -> Outcome:
     unstable = False
     for attempt in range(READ_ATTEMPTS):
         try:
-            objects = tuple([store(piece, None) for piece in pieces(file, entry.sparse)])
-            facts = file.lstat()
+            if 0 < entry.size <= _SMALL:
+                content, facts = _read_small(file, entry.size)
+                objects: tuple[str, ...] = (store(content, None),) if content else ()
+            else:
+                objects = tuple([store(piece, None) for piece in pieces(Path(file), entry.sparse)])
+                facts = os.lstat(file)
         except FileNotFoundError:
             return entry.path, None, False
         except OSError as error:
             if isinstance(error, PermissionError) or error.errno in _UNREADABLE:
                 return entry.path, None, True
             raise
-        same = (facts.st_size, facts.st_mtime_ns, facts.st_ctime_ns) == (entry.size, entry.mtime_ns, entry.ctime_ns)
+        same = (
+            facts.st_size == entry.size and facts.st_mtime_ns == entry.mtime_ns and facts.st_ctime_ns == entry.ctime_ns
+        )
         # A write that follows within the clock's tick would not show: such a file is read again the next time.
         fresh = time.time_ns() - facts.st_ctime_ns < _CLOCK_TICK_NS
-        entry = replace(
-            entry, objects=objects, size=facts.st_size, mtime_ns=facts.st_mtime_ns,
-            ctime_ns=0 if fresh and same else facts.st_ctime_ns, mode=stat.S_IMODE(facts.st_mode), inode=facts.st_ino,
+        entry = Entry(
+            entry.path, entry.kind, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns, facts.st_size, entry.area, None, objects,
+            facts.st_ino, 0 if fresh and same else facts.st_ctime_ns, facts.st_uid, facts.st_gid, entry.same_as, entry.sparse,
         )  # fmt: skip
         if same:
             break
         unstable = attempt == READ_ATTEMPTS - 1
     return entry.path, entry, unstable
+
+
+_SMALL = 1024 * 1024
+
+
+def _read_small(file: str, size: int) -> tuple[bytes, os.stat_result]:
+    """A file that fits into one read, and what it was like behind it (of its name: it may have been replaced)."""
+    descriptor = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    try:
+        content = os.read(descriptor, size)
+    finally:
+        os.close(descriptor)
+    return content, os.lstat(file)
 
 
 _UNREADABLE = (errno.EIO, errno.EACCES, errno.ESTALE)

@@ -1,0 +1,364 @@
+"""Snapshots against the system's own programs, as ratios within one run (see README.md).
+
+    snapshot_speed.py [files] [sqlite] [mariadb] [postgres] [space] [memory] [--files N] [--rows N]
+
+Without a name, all of them. Needs tar, zstd and rsync; of the servers those that are installed are measured.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import resource
+import shutil
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from keenharbor.base.progress import Silent
+from keenharbor.database import DatabasePlace, StoredState, open_database, store_state
+from keenharbor.database.private_server import PrivateServer, missing_program
+from keenharbor.site.load import open_site
+from keenharbor.snapshot import TakeOptions, restore_state, take_snapshot
+from keenharbor.store import Store
+from keenharbor.tree import AreaRules, restore_tree, scan_tree
+from keenharbor.tree.scan import Hashing, read_content
+
+SITE = """
+format = 1
+[site]
+name = "bench"
+root = "site"
+address = "http://127.0.0.1:9"
+[platform]
+name = "bench"
+[core]
+version_file = "VERSION"
+package = "core"
+[settings]
+file = "settings.ini"
+[database]
+url = "{url}"
+[runtime]
+name = "none"
+version_file = "VERSION"
+[extensions]
+folder = "extensions"
+facts = "facts.ini"
+fields = {{}}
+[serve]
+command = ["true"]
+[maintenance]
+flag = "flag"
+header = "X-Pass"
+"""
+WORDS = [
+    f"{a}{b}" for a in ("bean", "leaf", "root", "seed", "soil", "vine") for b in ("", "s", "bed", "ling", "row", "wise")
+]
+
+
+def seconds(work: Callable[[], object]) -> float:
+    began = time.monotonic()
+    work()
+    return time.monotonic() - began
+
+
+def best(work: Callable[[], object], before: Callable[[], object] = lambda: None, times: int = 3) -> float:
+    """The least of some runs: a busy machine only ever adds."""
+    found = []
+    for _ in range(times):
+        before()
+        found.append(seconds(work))
+    return min(found)
+
+
+def told(what: str, ours: float, theirs: float, against: str, bar: float) -> None:
+    verdict = "ok" if ours <= bar * theirs else "OVER"
+    print(
+        f"{what:46} {ours:7.2f} s  {theirs:7.2f} s {against:28} {ours / theirs:5.2f} (bar {bar}) {verdict}", flush=True
+    )
+
+
+def text(chance: random.Random, size: int) -> bytes:
+    return " ".join(chance.choices(WORDS, k=size // 5 + 1)).encode()[:size]
+
+
+def make_tree(root: Path, count: int) -> None:
+    """Files as sites have them: many small texts, some pictures that do not compress."""
+    chance = random.Random(4)
+    (root / "extensions").mkdir(parents=True)
+    (root / "VERSION").write_text("1.0\n")
+    (root / "settings.ini").write_text("[a]\nb = c\n")
+    for n in range(count):
+        folder = root / f"part{n % 97:02d}" / f"sub{n % 11}"
+        folder.mkdir(parents=True, exist_ok=True)
+        if n % 10 == 0:
+            (folder / f"picture{n}.jpg").write_bytes(chance.randbytes(chance.randint(60_000, 180_000)))
+        else:
+            (folder / f"file{n}.txt").write_bytes(text(chance, chance.randint(500, 18_000)))
+
+
+def bench_files(folder: Path, count: int) -> None:
+    site_folder = folder / "files"
+    root = site_folder / "site"
+    make_tree(root, count)
+    sqlite3.connect(site_folder / "a.db").execute("CREATE TABLE t (a)").connection.close()
+    (site_folder / "keenharbor.toml").write_text(SITE.format(url=f"sqlite://{site_folder}/a.db"))
+    size = sum(f.stat().st_size for f in root.rglob("*") if f.is_file())
+    print(f"{count} files, {size / 1e6:.0f} MB")
+    site = open_site(site_folder / "keenharbor.toml")
+    store_folder = site_folder / "store"
+
+    def fresh() -> None:
+        shutil.rmtree(store_folder, ignore_errors=True)
+
+    def take(earlier: object = None) -> object:
+        return take_snapshot(site, Store.create(store_folder), TakeOptions(), Silent(), earlier)  # type: ignore[arg-type]
+
+    archive = site_folder / "a.tar.zst"
+    theirs = best(lambda: subprocess.run(f"tar -C {root} -cf - . | zstd -1 -q -f -o {archive}", shell=True, check=True))
+    ours = best(take, fresh)
+    told("first snapshot of the files", ours, theirs, "tar | zstd -1", 1.2)
+    first = take()
+    copy = site_folder / "copy"
+    subprocess.run(["rsync", "-a", f"{root}/", f"{copy}/"], check=True)
+    theirs = best(lambda: subprocess.run(["rsync", "-a", f"{root}/", f"{copy}/"], check=True))
+    ours = best(lambda: take(first))
+    told("unchanged second snapshot", ours, theirs, "rsync -a with nothing to do", 2)
+    back = site_folder / "back"
+    snapshot = first
+    store = Store(store_folder)
+    whole = best(
+        lambda: restore_tree(back, snapshot.entries, {}, store.read),
+        lambda: shutil.rmtree(back, ignore_errors=True),  # type: ignore[attr-defined]
+    )
+    chance = random.Random(7)
+    names = [p for p, e in snapshot.entries.items() if e.kind == "file"]  # type: ignore[attr-defined]
+
+    def change() -> None:
+        for path in chance.sample(names, len(names) // 100):
+            (root / path).write_bytes(b"changed" * 100)
+
+    def give_back() -> None:
+        scan = scan_tree(root, AreaRules({}))
+        read_content(root, scan, Hashing(), snapshot.entries, lambda o: True, lambda d, t: None)  # type: ignore[attr-defined]
+        restore_tree(root, snapshot.entries, scan.entries, store.read)  # type: ignore[attr-defined]
+
+    # After a first time the restored files bear other inode numbers; a new snapshot knows them.
+    change()
+    ours = seconds(give_back)
+    told("giving back with 1 % changed", ours, whole, "unpacking it all", 0.2)
+
+
+def fill(place: DatabasePlace, rows: int, folder: Path) -> None:
+    chance = random.Random(1)
+    stock = [" ".join(chance.choices(WORDS, k=9)) for _ in range(4000)]
+    types = {
+        "sqlite": "INTEGER PRIMARY KEY",
+        "mariadb": "BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY",
+        "postgres": "bigint PRIMARY KEY",
+    }
+    ddl = (
+        f"CREATE TABLE articles (id {types[place.engine]}, title VARCHAR(200) NOT NULL, price DOUBLE PRECISION, total DECIMAL(10,2), "
+        "written TIMESTAMP NULL, note VARCHAR(20), big BIGINT, body TEXT); CREATE INDEX by_note ON articles (note);"
+    )
+    database = open_database(place)
+    with database.writing() as writer:
+        writer.script(ddl)
+    with database.reading() as state:
+        table = state.schema.tables[0]
+
+    def made(n: int) -> tuple[object, ...]:
+        return (
+            n, stock[chance.randrange(4000)], chance.random() * 100, f"{chance.randrange(99999)}.{n % 100:02d}", "2024-01-02 03:04:05",
+            ("x", "yy", None)[n % 3], chance.randrange(1 << 40), stock[chance.randrange(4000)] + " " + stock[chance.randrange(4000)],
+        )  # fmt: skip
+
+    with database.writing() as writer:
+        for start in range(1, rows + 1, 20_000):
+            batch = [made(n) for n in range(start, min(start + 20_000, rows + 1))]
+            writer.load_rows(table, batch)  # type: ignore[attr-defined,arg-type]
+
+
+def programs(place: DatabasePlace, folder: Path) -> tuple[str, str]:
+    """The shell commands that dump the database into a file and put it into another one."""
+    if place.engine == "mariadb":
+        base = f"--no-defaults -S {place.socket} -u root"
+        return (
+            f"mariadb-dump {base} --single-transaction {place.name} > {folder}/dump",
+            f"mariadb {base} other < {folder}/dump",
+        )
+    if place.engine == "postgres":
+        tools = sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
+        base = f"-h {Path(place.socket).parent} -U {place.user}"
+        return (
+            f"{tools}/pg_dump {base} {place.name} > {folder}/dump",
+            f"{tools}/psql -q {base} -d other -f {folder}/dump",
+        )
+    code = "import sqlite3,sys;[sys.stdout.write(l+chr(10)) for l in sqlite3.connect(sys.argv[1]).iterdump()]"
+    if shutil.which("sqlite3"):
+        return (
+            f"sqlite3 {place.path} .dump > {folder}/dump",
+            f"rm -f {folder}/o.db; sqlite3 {folder}/o.db < {folder}/dump",
+        )
+    load = "import sqlite3,sys;sqlite3.connect(sys.argv[1]).executescript(open(sys.argv[2]).read())"
+    return (
+        f'{sys.executable} -c "{code}" {place.path} > {folder}/dump',
+        f'rm -f {folder}/o.db; {sys.executable} -c "{load}" {folder}/o.db {folder}/dump',
+    )
+
+
+def bench_database(engine: str, folder: Path, rows: int) -> None:
+    folder = folder / engine
+    folder.mkdir()
+    server = PrivateServer.make(engine, folder / "server") if engine != "sqlite" else None
+    try:
+        place = server.place.with_name("bench") if server else DatabasePlace("sqlite", folder / "bench.db")
+        other = server.place.with_name("other") if server else DatabasePlace("sqlite", folder / "o2.db")
+        fill(place, rows, folder)
+        time.sleep(3)  # a time of last change has whole seconds
+        dump, load = programs(place, folder)
+        theirs = best(lambda: subprocess.run(dump, shell=True, check=True))
+        print(f"{engine}: {rows} rows, {(folder / 'dump').stat().st_size / 1e6:.0f} MB of SQL")
+        kept: list[StoredState] = []
+        store_folder = folder / "store"
+
+        def read(earlier: StoredState | None = None) -> None:
+            store = Store.create(store_folder)
+            with store.writing() as writer, open_database(place).reading() as state:
+                tables = store_state(state, writer, earlier)
+                kept[:] = [StoredState(state.schema, tables, store.read)]
+
+        first = best(read, lambda: shutil.rmtree(store_folder, ignore_errors=True))
+        told(f"{engine}: database read", first, theirs, "its dump program", 1.5)
+        state = kept[0]
+        told(f"{engine}: unchanged database", best(lambda: read(state)), first, "the first read", 0.5)
+        told(f"{engine}: unchanged, read all the same", best(read), first, "the first read", 1.0)
+
+        def empty() -> None:
+            if server is None:
+                return
+            if open_database(other).exists():
+                open_database(other).drop()
+            server.run_sql("CREATE DATABASE other")
+
+        theirs = best(lambda: subprocess.run(load, shell=True, check=True), empty, 2)
+
+        def restore(check: bool) -> None:
+            if check:
+                restore_state(state, open_database(other))
+                return
+            with open_database(other).writing() as writer:
+                writer.replace(state)
+
+        def gone() -> None:
+            if open_database(other).exists():
+                open_database(other).drop()
+
+        told(f"{engine}: restore", best(lambda: restore(False), gone, 2), theirs, "its client", 1.5)
+        told(
+            f"{engine}: restore, read back and checked", best(lambda: restore(True), gone, 2), theirs, "its client", 1.5
+        )
+    finally:
+        if server is not None:
+            server.remove()
+
+
+def bench_space(folder: Path, count: int, rows: int) -> None:
+    """Ten days with 1 % of the rows and 0.5 % of the files changed each day."""
+    site_folder = folder / "space"
+    root = site_folder / "site"
+    make_tree(root, count)
+    place = DatabasePlace("sqlite", site_folder / "a.db")
+    fill(place, rows, site_folder)
+    (site_folder / "keenharbor.toml").write_text(SITE.format(url=f"sqlite://{site_folder}/a.db"))
+    site = open_site(site_folder / "keenharbor.toml")
+    store = Store.create(site_folder / "store")
+    chance = random.Random(3)
+    names = [f for f in root.rglob("*") if f.is_file()]
+    taken = take_snapshot(site, store, TakeOptions(), Silent(), None)
+    first = store.pack_bytes() + store.document_bytes()
+    for day in range(10):
+        for file in chance.sample(names, len(names) // 200):
+            file.write_bytes(file.read_bytes()[:-10] + f"{day:10}".encode())
+        connection = sqlite3.connect(place.file)
+        with connection:
+            keys = [(f"day {day}", chance.randrange(1, rows)) for _ in range(rows // 100)]
+            connection.executemany("UPDATE articles SET note = ? WHERE id = ?", keys)
+        connection.close()
+        taken = take_snapshot(site, store, TakeOptions(), Silent(), taken)
+    total = store.pack_bytes() + store.document_bytes()
+    print(f"space: first {first / 1e6:.1f} MB, with ten days more {total / 1e6:.1f} MB: {total / first:.2f} (bar 1.25)")
+
+
+def bench_memory(folder: Path, rows: int) -> None:
+    """Peak memory of a process that takes a snapshot, at two sizes of one table, on each engine."""
+    for engine in ("sqlite", "mariadb", "postgres"):
+        if engine != "sqlite" and missing_program(engine):
+            continue
+        for count in (rows, 5 * rows):
+            where = folder / f"memory-{engine}-{count}"
+            where.mkdir()
+            server = PrivateServer.make(engine, where / "server") if engine != "sqlite" else None
+            try:
+                place = server.place.with_name("bench") if server else DatabasePlace("sqlite", where / "a.db")
+                fill(place, count, where)
+                code = (
+                    "import sys,resource;from pathlib import Path;from keenharbor.database import *;from keenharbor.store import Store;"
+                    "from keenharbor.snapshot import restore_state;"
+                    "s=Store.create(Path(sys.argv[2]));d=open_database(DatabasePlace.from_url(sys.argv[1]))\n"
+                    "with s.writing() as w, d.reading() as st: t=store_state(st,w);state=StoredState(st.schema,t,s.read)\n"
+                    "took=resource.getrusage(resource.RUSAGE_SELF).ru_maxrss\n"
+                    "restore_state(state,open_database(DatabasePlace.from_url(sys.argv[3])))\n"
+                    "print(took//1024,resource.getrusage(resource.RUSAGE_SELF).ru_maxrss//1024)"
+                )
+                other = server.place.with_name("other") if server else DatabasePlace("sqlite", where / "b.db")
+                done = subprocess.run(
+                    [sys.executable, "-c", code, place.url, str(where / "store"), other.url],
+                    check=True,
+                    capture_output=True,
+                    text=True,
+                )
+                took, gave = done.stdout.split()
+                print(
+                    f"memory: {engine}, {count} rows: {took} MiB at most taking, {gave} MiB taking and restoring (bar 200)",
+                    flush=True,
+                )
+            finally:
+                if server is not None:
+                    server.remove()
+                shutil.rmtree(where, ignore_errors=True)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("what", nargs="*", choices=["files", "sqlite", "mariadb", "postgres", "space", "memory", []])
+    parser.add_argument("--files", type=int, default=20_000)
+    parser.add_argument("--rows", type=int, default=1_000_000)
+    options = parser.parse_args()
+    what = options.what or ["files", "sqlite", "mariadb", "postgres", "space", "memory"]
+    folder = Path(tempfile.mkdtemp(prefix="harbor-bench-"))
+    folder.chmod(0o755)
+    try:
+        print(f"{os.cpu_count()} cores; ours, theirs, ratio")
+        for name in what:
+            if name == "files":
+                bench_files(folder, options.files)
+            elif name == "space":
+                bench_space(folder, options.files, options.rows)
+            elif name == "memory":
+                bench_memory(folder, options.rows)
+            elif name == "sqlite" or not missing_program(name):
+                bench_database(name, folder, options.rows)
+        print(f"this process: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MiB at most")
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()
