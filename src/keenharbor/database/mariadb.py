@@ -52,6 +52,7 @@ _BYTES = {
 }  # fmt: skip
 _TEXT_SETS = {"utf8mb4", "utf8mb3", "utf8", "latin1", "ascii", "ucs2", "utf16", "utf16le", "utf32"}
 """Character sets that Unicode maps one to one; text in others is kept as its bytes."""
+_PLAIN_TEXT = {"decimal", "date", "time", "datetime", "timestamp"}
 _TRANSACTIONAL = {"InnoDB", "RocksDB", "TokuDB"}
 _BULK_MODE = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION"
 _COUNTER = re.compile(r"^(\) ENGINE=\S+) AUTO_INCREMENT=\d+", re.MULTILINE)
@@ -280,15 +281,33 @@ class _Snapshot:
         found = self.schema.table(table)
         if found is None:
             return
-        chosen = ", ".join(_expression(c, how) for c, how in zip(found.columns, found.read_as, strict=True))
         order = ", ".join(quote(c) for c in found.key)
         if found.keyless:
             told = ", ".join(f"IFNULL(HEX({quote(c)}), '-')" for c in found.columns)
             order = f"MD5(CONCAT_WS('.', {told}))"
-        sql = f"SELECT {chosen} FROM {quote(table)} ORDER BY {order}"
+        source = f"FROM {quote(table)} ORDER BY {order}"
+        columns = list(zip(found.columns, found.kinds, found.read_as, strict=True))
+        filled = _said_not_null(found.ddl)
+        joined = ", ".join(_joined(*c, may_be_null=c[0] not in filled) for c in columns)
+        done = 0
         with _own_errors(self._place):
-            for batch in self._reader.stream(sql, _BLOCK_ROWS):
-                yield Block(_lines(batch))
+            for batch in self._reader.stream(
+                f"SELECT CONCAT_WS(CAST(X'FE' AS BINARY), {joined}) {source}", _BLOCK_ROWS
+            ):
+                lines = _lines_of_joined([row[0] for row in batch], len(columns))
+                if lines is None:
+                    break
+                done += len(batch)
+                yield Block(lines)
+            else:
+                return
+            # A value is larger than what the server's functions may return: from there on value by value.
+            plain = ", ".join(_apart(*c) for c in columns)
+            hexadecimal = [n for n, (_, _, how) in enumerate(columns) if how.startswith("hex")]
+            for batch in self._reader.stream(f"SELECT {plain} {source}", _BLOCK_ROWS // 40):
+                rest, done = batch[done:], max(0, done - len(batch))
+                if rest:
+                    yield Block(b"".join([_line_of_values(row, hexadecimal) for row in rest]))
 
     def mark(self, table: str) -> str | None:
         return self._marks.get(table)
@@ -300,27 +319,72 @@ class _Snapshot:
         return None
 
 
-def _expression(column: str, how: str) -> str:
+_DIVIDER, _NULL = b"\xfe", b"\xff"
+"""Bytes that no text in UTF-8 has."""
+_TO_TABS = bytes.maketrans(_DIVIDER, b"\t")
+
+
+def _apart(column: str, kind: ColumnKind, how: str) -> str:
+    """A column's value by itself."""
     name = quote(column)
     if how == "bit":
         return f"{name} + 0"
-    return f"CAST({name} AS DOUBLE)" if how == "double" else f"HEX({name})" if how.startswith("hex") else name
+    if how.startswith("hex "):
+        return f"CAST({name} AS BINARY)"
+    return f"CAST({name} AS DOUBLE)" if how == "double" else name
 
 
-def _lines(rows: list[tuple[Any, ...]]) -> bytes:
-    """Rows as copy text. Nothing needs a backslash in most: that is found out by counting over all of them at once."""
-    nulls = sum([row.count(None) for row in rows])
-    if nulls:
-        data = b"\n".join([b"\t".join([b"\\N" if v is None else v for v in row]) for row in rows]) + b"\n"
-    else:
-        data = b"\n".join([b"\t".join(row) for row in rows]) + b"\n"
-    if (
-        data.count(b"\n") == len(rows)
-        and data.count(b"\t") == len(rows) * (len(rows[0]) - 1)
-        and data.count(b"\\") == nulls
-    ):
-        return data
-    return b"".join([b"\t".join([_escaped(v) for v in row]) + b"\n" for row in rows])
+def _said_not_null(ddl: str) -> set[str]:
+    """The columns of which the definition says so. A wrong guess shows: a null leaves a gap in the row's text."""
+    found = re.findall(r"^  `((?:[^`]|``)+)` [^\n]* NOT NULL", ddl, re.MULTILINE)
+    return {name.replace("``", "`") for name in found}
+
+
+def _joined(column: str, kind: ColumnKind, how: str, *, may_be_null: bool) -> str:
+    """A column's value as a part of a whole row's text."""
+    name = quote(column)
+    value = _apart(column, kind, how)
+    if how.startswith("hex"):
+        value = f"HEX({name})"
+    elif kind == "text":
+        value = (
+            f"CONVERT({name} USING utf8mb4)"
+            if how == "converted"
+            else f"CAST({name} AS CHAR)"
+            if how == "cast"
+            else name
+        )
+    return f"IF({name} IS NULL, CAST(X'FF' AS BINARY), {value})" if may_be_null else value
+
+
+def _lines_of_joined(rows: list[bytes | None], columns: int) -> bytes | None:
+    """Rows whose values stand between `_DIVIDER` as copy text; None when one of them is not whole.
+
+    Nothing needs a backslash in most: that is found out over all of them at once.
+    """
+    try:
+        data = b"\n".join(rows) + b"\n"  # type: ignore[arg-type]
+    except TypeError:
+        return None
+    if data.count(_DIVIDER) != len(rows) * (columns - 1):
+        return None
+    if b"\\" in data or b"\t" in data or data.count(b"\n") != len(rows):
+        return b"".join(
+            [
+                b"\t".join([_escaped(None if v == _NULL else v) for v in row.split(_DIVIDER)]) + b"\n"
+                for row in rows
+                if row is not None
+            ]
+        )
+    return data.translate(_TO_TABS).replace(_NULL, b"\\N")
+
+
+def _line_of_values(row: tuple[Any, ...], hexadecimal: list[int]) -> bytes:
+    values = list(row)
+    for n in hexadecimal:
+        if values[n] is not None:
+            values[n] = values[n].hex().upper().encode()
+    return b"\t".join([_escaped(v) for v in values]) + b"\n"
 
 
 def _escaped(value: bytes | None) -> bytes:
@@ -457,7 +521,9 @@ def _kind(data_type: str, charset: str | None) -> tuple[ColumnKind, str]:
         return "bytes", "hex"
     if charset is not None and charset not in _TEXT_SETS:
         return "bytes", f"hex {charset}"
-    return "text", ""
+    if charset is None:  # numbers and dates as text, and types of their own
+        return "text", "" if data_type in _PLAIN_TEXT else "cast"
+    return "text", "" if charset.startswith("utf8") or charset == "ascii" else "converted"
 
 
 def _keys(query: Query, columns: dict[str, list[tuple[str, ColumnKind, str, bool]]]) -> dict[str, tuple[str, ...]]:
@@ -680,7 +746,7 @@ class _Writer:
     def load(self, table: Table, blocks: Iterable[Block]) -> None:
         columns, assigned = [], []
         # With one column assigned, numbers must be so too: otherwise the server counts on where a 0 was to be stored.
-        some = any(table.read_as)
+        some = any(how == "bit" or how.startswith("hex") for how in table.read_as)
         for number, (column, kind, how) in enumerate(zip(table.columns, table.kinds, table.read_as, strict=True)):
             variable = f"@harbor_{number}"
             charset = how.removeprefix("hex").strip()

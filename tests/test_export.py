@@ -1,0 +1,302 @@
+"""Taking away and back: archives of open formats, restorable by hand; hostile ones are refused and nothing is written."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import random
+import shutil
+import sqlite3
+import subprocess
+import tarfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+import zstandard
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import harbor, plain_dump, plain_files, query, state_in_memory
+from keenharbor.base.errors import DamagedError, KeenHarborError
+from keenharbor.base.progress import Silent
+from keenharbor.database import open_database
+from keenharbor.demo.scene import Scene
+from keenharbor.snapshot.export import import_snapshot
+from keenharbor.snapshot.sealed import PartsWriter, Sealer, Unsealer
+from keenharbor.snapshot.sqltext import sql_text
+from keenharbor.store import Store
+from test_engines import PrivateServer, everything, foreign_dump, fresh, server, servers  # noqa: F401
+
+ODD = "odd ü\udcff\\ name\n.txt"
+
+
+@pytest.fixture
+def taken(scene: Scene) -> Scene:
+    """A site with odd things in it, and a snapshot of it."""
+    (scene.root / "media/link").symlink_to("seeds")
+    (scene.root / "media/empty").mkdir()
+    (scene.root / "media" / ODD).write_bytes(b"odd")
+    (scene.root / "media/one").write_bytes(b"same")
+    (scene.root / "media/two").hardlink_to(scene.root / "media/one")
+    (scene.root / "media/none").write_bytes(b"")
+    harbor(scene.folder, "snapshot", "take", "--label", "one")
+    return scene
+
+
+def other_site(scene: Scene, folder: Path) -> Path:
+    """A site file with a store of its own."""
+    file = scene.folder / f"{folder.name}.toml"
+    text = scene.site_file.read_text()
+    text = text.replace('path = "harbor/store"', f'path = "{folder}/store"')
+    file.write_text(text.replace('work = "harbor"', f'work = "{folder}/work"'))
+    return file
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("a.tar.zst", ()), ("a.tar.gz", ("--csv", "*")), ("a.zip", ()), ("p.tar.zst", ("--part", "64K")), ("s.zip", ("--sealed",)),
+        ("s.tar.zst", ("--sealed", "--part", "70K")),
+    ],
+)  # fmt: skip
+def test_an_exported_snapshot_comes_back_elsewhere(taken: Scene, tmp_path: Path, name: str, words: tuple[str, ...]) -> None:
+    (taken.folder / "secret").write_text("pips and stones\n")
+    sealed = ("--passphrase-file", "secret") if "--sealed" in words else ()
+    plain = [w for w in words if w != "--sealed"]
+    made = harbor(taken.folder, "snapshot", "export", "one", tmp_path / name, *plain, *sealed, "--json").json
+    assert all(Path(f).exists() for f in made["files"])
+    assert (len(made["files"]) > 1) == ("--part" in words)
+    if sealed:
+        assert all(b"manifest" not in Path(f).read_bytes() for f in made["files"])
+    site = other_site(taken, tmp_path / "other")
+    harbor(taken.folder, "snapshot", "import", made["files"][0], *sealed, "--site", site)
+    harbor(taken.folder, "snapshot", "restore", made["snapshot"], "--to", tmp_path / "back", "--site", site)
+    assert plain_files(tmp_path / "back/files") == plain_files(taken.root)
+    assert (tmp_path / "back/files/media" / ODD).read_bytes() == b"odd"
+    assert (tmp_path / "back/files/media/one").samefile(tmp_path / "back/files/media/two")
+    assert plain_dump(tmp_path / "back/database" / taken.database.name) == plain_dump(taken.database)
+    assert harbor(taken.folder, "snapshot", "verify", "--site", site, "--json").json["good"]
+    again = harbor(taken.folder, "snapshot", "import", made["files"][0], *sealed, "--site", site, "--json").json
+    assert again["id"] == made["snapshot"], "taking it in twice is no trouble"
+
+
+def test_a_restore_by_hand_needs_no_tool_of_ours(taken: Scene, tmp_path: Path) -> None:
+    if shutil.which("zstd") is None:
+        pytest.skip("zstd is not installed")
+    harbor(taken.folder, "snapshot", "export", "one", tmp_path / "a.tar.zst", "--part", "50K", "--csv", "loans")
+    shell = "cat a.tar.zst.0* > whole && mkdir out && tar --zstd -xpf whole -C out && cd out && sha256sum --quiet -c SHA256SUMS"
+    subprocess.run(shell, shell=True, cwd=tmp_path, check=True)
+    out = tmp_path / "out"
+    assert plain_files(out / "files") == plain_files(taken.root)
+    for path in ("core/VERSION", "media/one"):
+        assert (out / "files" / path).stat().st_mtime_ns == (taken.root / path).stat().st_mtime_ns
+    connection = sqlite3.connect(out / "new.db")
+    connection.executescript((out / "database/marrow-lane.db.sql").read_text())
+    connection.close()
+    assert plain_dump(out / "new.db") == plain_dump(taken.database)
+    lines = (out / "csv/loans.csv").read_bytes().split(b"\r\n")
+    assert len(lines) - 2 == query(taken.database, "SELECT count(*) FROM loans")[0][0]
+    readme = (out / "README.txt").read_text()
+    assert "sha256sum -c SHA256SUMS" in readme and "sqlite3 NEW.db <" in readme
+
+
+def test_sql_text_is_taken_by_the_engines_own_client(server: PrivateServer) -> None:  # noqa: F811
+    source = fresh(server, everything(server))
+    state = state_in_memory(source)
+    target = fresh(server)
+    text = b"".join(sql_text(state))
+    if server.engine == "mariadb":
+        command = ["mariadb", "--no-defaults", "--default-character-set=utf8mb4", "-S", target.socket, "-u", "root", target.name]
+        with open_database(target).writing() as writer:
+            writer.script(f"ALTER DATABASE {target.name} CHARACTER SET {state.schema.settings['charset']}")
+    else:
+        tools = sorted(Path("/usr/lib/postgresql").glob("*/bin/psql"))
+        program = str(tools[-1]) if tools else "psql"
+        command = [program, "-q", "-v", "ON_ERROR_STOP=1", "-h", str(Path(target.socket).parent), "-U", target.user, "-d", target.name]
+    ran = subprocess.run(command, input=text, capture_output=True, check=False)
+    assert ran.returncode == 0, ran.stderr.decode()[:800]
+    assert foreign_dump(target) == foreign_dump(source)
+
+
+# -- hostile archives -------------------------------------------------------------------------------------------
+
+
+def unpacked(file: Path) -> list[tuple[tarfile.TarInfo, bytes]]:
+    with zstandard.ZstdDecompressor().stream_reader(file.open("rb"), closefd=True) as plain, tarfile.open(fileobj=plain, mode="r|") as tar:
+        return [(i, tar.extractfile(i).read() if i.isreg() else b"") for i in tar]  # type: ignore[union-attr]
+
+
+def packed(members: list[tuple[tarfile.TarInfo, bytes]], file: Path) -> Path:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as tar:
+        for info, data in members:
+            info.size = len(data) if info.isreg() else 0
+            tar.addfile(info, io.BytesIO(data))
+    file.write_bytes(zstandard.ZstdCompressor().compress(out.getvalue()))
+    return file
+
+
+def with_sums(members: list[tuple[tarfile.TarInfo, bytes]]) -> list[tuple[tarfile.TarInfo, bytes]]:
+    """Members with right sums behind them: an attacker can count, too."""
+    body = [m for m in members if m[0].name != "SHA256SUMS"]
+    lines = []
+    for info, data in body:
+        if info.isreg():
+            name = info.name.replace("\\", "\\\\").replace("\n", "\\n")
+            mark = "\\" if name != info.name else ""
+            lines.append(f"{mark}{hashlib.sha256(data).hexdigest()}  {name}\n".encode("utf-8", "surrogateescape"))
+    return [*body, (tarfile.TarInfo("SHA256SUMS"), b"".join(lines))]
+
+
+def new(name: str, data: bytes = b"x", kind: bytes = tarfile.REGTYPE, link: str = "") -> tuple[tarfile.TarInfo, bytes]:
+    info = tarfile.TarInfo(name)
+    info.type, info.linkname = kind, link
+    return info, data if kind == tarfile.REGTYPE else b""
+
+
+Members = list[tuple[tarfile.TarInfo, bytes]]
+
+
+def manifest_with(members: Members, change: Callable[[dict[str, Any]], None]) -> Members:
+    held = json.loads(members[0][1])
+    change(held["snapshot"])
+    return [(members[0][0], json.dumps(held).encode()), *members[1:]]
+
+
+def entry_of(path: str, kind: str = "file", target: str | None = None) -> list[Any]:
+    return [path, kind, 0o644, 0, 1 if kind == "file" else 0, "media", target, ["0" * 64] if kind == "file" else [], 0, 0, 0, 0, None, False]
+
+
+HOSTILE: dict[str, Callable[[Members], Members]] = {
+    "a file that is not in the manifest": lambda m: with_sums([*m, new("files/extra.php")]),
+    "a path that climbs out": lambda m: with_sums([*m, new("files/../../etc/cron.d/x")]),
+    "a path that climbs out, in the manifest too": lambda m: with_sums(
+        [*manifest_with(m, lambda s: s["tree"].append(entry_of("../../etc/x"))), new("files/../../etc/x")]
+    ),
+    "an absolute path": lambda m: with_sums([*m, new("/etc/passwd")]),
+    "a link that points out": lambda m: with_sums(
+        [*manifest_with(m, lambda s: s["tree"].append(entry_of("out", "link", "/etc"))), new("files/out", kind=tarfile.SYMTYPE, link="/etc")]
+    ),
+    "a file below a link": lambda m: with_sums(
+        manifest_with(m, lambda s: s["tree"].extend([entry_of("up", "link", "media"), entry_of("up/x")]))
+    ),
+    "a device": lambda m: with_sums([*m, new("files/dev", kind=tarfile.CHRTYPE)]),
+    "a pipe": lambda m: with_sums([*m, new("files/pipe", kind=tarfile.FIFOTYPE)]),
+    "a member twice": lambda m: with_sums([*m, m[5]]),
+    "no manifest first": lambda m: with_sums([m[1], m[0], *m[2:]]),
+    "no sums": lambda m: [x for x in m if x[0].name != "SHA256SUMS"],
+    "something behind the sums": lambda m: [*m, new("files/late")],
+    "a changed file": lambda m: with_sums([(i, b"y" * len(d) if i.name == "files/core/VERSION" else d) for i, d in m]),
+    "changed rows": lambda m: with_sums([(i, d[::-1] if i.name.startswith("rows/") else d) for i, d in m]),
+    "changed SQL text without its sum": lambda m: [(i, d + b"DROP TABLE x;" if i.name.startswith("database/") else d) for i, d in m],
+    "a missing file": lambda m: with_sums([x for x in m if x[0].name != "files/core/VERSION"]),
+    "missing rows": lambda m: with_sums([x for x in m if x[0].name != "rows/0.lines"]),
+    "a bomb": lambda m: with_sums([(i, bytes(90_000_000) if i.name == "files/core/VERSION" else d) for i, d in m]),
+    "a bomb of SQL text": lambda m: with_sums([(i, bytes(90_000_000) if i.name.startswith("database/") else d) for i, d in m]),
+    "a manifest of nonsense": lambda m: with_sums([(m[0][0], b'{"form": "keenharbor-export-1", "snapshot": {"tree": 7}}'), *m[1:]]),
+    "a manifest that nests": lambda m: with_sums([(m[0][0], b"[" * 100_000), *m[1:]]),
+    "a name that would be another file": lambda m: with_sums(manifest_with(m, lambda s: s.update(id="../../x"))),
+    "a mode beyond all modes": lambda m: with_sums(manifest_with(m, lambda s: s["tree"][3].__setitem__(2, 0o17777777))),
+    "a second name of what is not there": lambda m: with_sums(manifest_with(m, lambda s: s["tree"][3].__setitem__(12, "nowhere"))),
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def exported(shared_scene: Scene, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    harbor(shared_scene.folder, "snapshot", "take", "--label", "e")
+    file = tmp_path_factory.mktemp("export") / "good.tar.zst"
+    harbor(shared_scene.folder, "snapshot", "export", "e", file)
+    return file
+
+
+def nothing_written(store: Store) -> bool:
+    kept = [f for f in store.folder.rglob("*") if f.is_file() and f.suffix != ".lock"]
+    return {f.name for f in kept} == {"store.json", "READ ME.txt"}
+
+
+@pytest.mark.parametrize("what", HOSTILE)
+def test_a_hostile_archive_is_refused_and_nothing_is_written(exported: Path, tmp_path: Path, what: str) -> None:
+    store = Store.create(tmp_path / "store")
+    bad = packed(HOSTILE[what](unpacked(exported)), tmp_path / "bad.tar.zst")
+    with pytest.raises(DamagedError, match="refused"):
+        import_snapshot(bad, store, Silent())
+    assert nothing_written(store)
+
+
+def test_the_packing_of_these_tests_is_no_reason_to_refuse(exported: Path, tmp_path: Path) -> None:
+    good = packed(with_sums(unpacked(exported)), tmp_path / "good.tar.zst")
+    assert import_snapshot(good, Store.create(tmp_path / "store"), Silent()).label == "e"
+
+
+@given(st.integers(0, 2**63), st.booleans())
+@settings(max_examples=60, deadline=None)
+def test_a_damaged_archive_is_refused_or_gives_just_what_it_was(
+    exported: Path, tmp_path_factory: pytest.TempPathFactory, seed: int, cut: bool
+) -> None:
+    chance = random.Random(seed)
+    data = bytearray(exported.read_bytes())
+    if cut:
+        del data[chance.randrange(len(data)) :]
+    else:
+        at = chance.randrange(len(data))
+        data[at] ^= 1 << chance.randrange(8)
+    folder = tmp_path_factory.mktemp("d")
+    (folder / "a").write_bytes(data)
+    store = Store.create(folder / "store")
+    try:
+        taken = import_snapshot(folder / "a", store, Silent())
+    except KeenHarborError:
+        assert nothing_written(store)
+    else:
+        for _, identity in taken.objects():
+            store.read(identity)
+    shutil.rmtree(folder)
+
+
+@given(st.binary(max_size=3000), st.integers(0, 2**63))
+@settings(max_examples=25, deadline=None)
+def test_a_sealed_stream_comes_back_or_is_refused(tmp_path_factory: pytest.TempPathFactory, data: bytes, seed: int) -> None:
+    folder = tmp_path_factory.mktemp("s")
+    out = PartsWriter(folder / "x", 500)
+    sealer = Sealer(out, "word")
+    sealer.write(data[:100])
+    sealer.write(data[100:])
+    sealer.close()
+    whole = b"".join(f.read_bytes() for f in out.files)
+    assert Unsealer(io.BytesIO(whole), "word").read() == data
+    with pytest.raises(DamagedError, match="passphrase is wrong"):
+        Unsealer(io.BytesIO(whole), "other").read()
+    chance = random.Random(seed)
+    bad = bytearray(whole)
+    bad[chance.randrange(len(bad))] ^= 1 << chance.randrange(8)
+    for tampered in (bytes(bad), whole[: chance.randrange(len(whole))], whole + b"x"):
+        with pytest.raises(DamagedError):
+            Unsealer(io.BytesIO(tampered), "word").read()
+    shutil.rmtree(folder)
+
+
+def test_wrong_use_is_told(taken: Scene, tmp_path: Path) -> None:
+    def run(*words: str | Path, code: int = 2) -> str:
+        return harbor(taken.folder, "snapshot", *words, code=code).err
+
+    harbor(taken.folder, "snapshot", "export", "one", tmp_path / "a.zip")
+    assert "such a file already" in run("export", "one", tmp_path / "a.zip")
+    assert "folder for the archive is not there" in run("export", "one", tmp_path / "no/a.zip")
+    assert "no table 'x'" in run("export", "one", tmp_path / "b.zip", "--csv", "x")
+    assert not (tmp_path / "b.zip").exists()
+    assert "no such archive" in run("import", tmp_path / "nothing.zip")
+    (tmp_path / "text").write_text("hello, this is no archive")
+    assert "neither a tar archive" in run("import", tmp_path / "text", code=1)
+    harbor(taken.folder, "snapshot", "export", "one", tmp_path / "c.tar.gz", "--part", "64K")
+    (tmp_path / "c.tar.gz.001").unlink()
+    assert "part 001 of the archive is missing" in run("import", tmp_path / "c.tar.gz")
+    (taken.folder / "pass").write_text("word")
+    harbor(taken.folder, "snapshot", "export", "one", tmp_path / "d.zip", "--passphrase-file", "pass")
+    assert "the archive is sealed" in run("import", tmp_path / "d.zip")
+    (taken.folder / "pass").write_text("other")
+    assert "passphrase is wrong" in run("import", tmp_path / "d.zip", "--passphrase-file", "pass", code=1)
+
+
