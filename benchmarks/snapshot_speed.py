@@ -164,8 +164,9 @@ def fill(place: DatabasePlace, rows: int, folder: Path) -> None:
         "postgres": "bigint PRIMARY KEY",
     }
     ddl = (
-        f"CREATE TABLE articles (id {types[place.engine]}, title VARCHAR(200) NOT NULL, price DOUBLE PRECISION, total DECIMAL(10,2), "
-        "written TIMESTAMP NULL, note VARCHAR(20), big BIGINT, body TEXT); CREATE INDEX by_note ON articles (note);"
+        f"CREATE TABLE articles (id {types[place.engine]}, title VARCHAR(200) NOT NULL, price DOUBLE PRECISION, "
+        "total DECIMAL(10,2), written TIMESTAMP NULL, note VARCHAR(20), big BIGINT, body TEXT); "
+        "CREATE INDEX by_note ON articles (note);"
     )
     database = open_database(place)
     with database.writing() as writer:
@@ -174,10 +175,19 @@ def fill(place: DatabasePlace, rows: int, folder: Path) -> None:
         table = state.schema.tables[0]
 
     def made(n: int) -> tuple[object, ...]:
+        title, first, second = (stock[chance.randrange(4000)] for _ in range(3))
+        total = f"{chance.randrange(99999)}.{n % 100:02d}"
+        note = ("x", "yy", None)[n % 3]
         return (
-            n, stock[chance.randrange(4000)], chance.random() * 100, f"{chance.randrange(99999)}.{n % 100:02d}", "2024-01-02 03:04:05",
-            ("x", "yy", None)[n % 3], chance.randrange(1 << 40), stock[chance.randrange(4000)] + " " + stock[chance.randrange(4000)],
-        )  # fmt: skip
+            n,
+            title,
+            chance.random() * 100,
+            total,
+            "2024-01-02 03:04:05",
+            note,
+            chance.randrange(1 << 40),
+            f"{first} {second}",
+        )
 
     with database.writing() as writer:
         for start in range(1, rows + 1, 20_000):
@@ -309,8 +319,8 @@ def bench_memory(folder: Path, rows: int) -> None:
                 place = server.place.with_name("bench") if server else DatabasePlace("sqlite", where / "a.db")
                 fill(place, count, where)
                 code = (
-                    "import sys,resource;from pathlib import Path;from keenharbor.database import *;from keenharbor.store import Store;"
-                    "from keenharbor.snapshot import restore_state;"
+                    "import sys,resource;from pathlib import Path;from keenharbor.database import *;"
+                    "from keenharbor.store import Store;from keenharbor.snapshot import restore_state;"
                     "s=Store.create(Path(sys.argv[2]));d=open_database(DatabasePlace.from_url(sys.argv[1]))\n"
                     "with s.writing() as w, d.reading() as st: t=store_state(st,w);state=StoredState(st.schema,t,s.read)\n"
                     "took=resource.getrusage(resource.RUSAGE_SELF).ru_maxrss\n"

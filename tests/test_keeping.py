@@ -257,7 +257,7 @@ def test_a_thousand_flipped_bits_are_all_found_and_none_is_restored_as_good(
             found += not verify_store(store, Silent()).good
             for name, held in contents(Store(tmp_path / "store")).items():
                 for what, content in held.items():
-                    assert content in ("refused", good[name][what]), "damaged content was given as good"
+                    assert content == "refused" or content == good[name].get(what), "damaged content was given as good"
         for each in files:
             if each.read_bytes() != pristine[each]:
                 each.write_bytes(pristine[each])

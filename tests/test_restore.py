@@ -10,8 +10,9 @@ from pathlib import Path
 import pytest
 
 from conftest import harbor, killed, plain_dump, plain_files, query, state_of
+from keenharbor.base.errors import DamagedError
 from keenharbor.base.progress import Silent
-from keenharbor.cutover.journal import begin_journal, enter_phase
+from keenharbor.cutover.journal import begin_journal, enter_phase, open_journal
 from keenharbor.cutover.restore import Chosen, restore_live
 from keenharbor.demo.scene import Scene
 from keenharbor.demo.visitors import borrow, loans_of
@@ -30,7 +31,10 @@ def change_live(scene: Scene) -> None:
     shutil.rmtree(scene.root / "themes/marrow/overrides")
     query(scene.database, "UPDATE pages SET title = 'Broken' WHERE slug = 'about'")
     query(scene.database, "DELETE FROM notes")
-    query(scene.database, "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Visitor', 'v@x', '2026-01-01', '2026-02-01')")
+    query(
+        scene.database,
+        "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Visitor', 'v@x', '2026-01-01', '2026-02-01')",
+    )
 
 
 def test_everything_goes_back_over_live_and_back_again(served: Scene) -> None:
@@ -46,7 +50,9 @@ def test_everything_goes_back_over_live_and_back_again(served: Scene) -> None:
     assert done["conflict"]["rows"]["loans"] == [1, 0, 0]
     after = state_of(served)
     assert after[0] == before[0]
-    assert [line for line in after[1] if "sqlite_sequence" not in line] == [line for line in before[1] if "sqlite_sequence" not in line]
+    assert [line for line in after[1] if "sqlite_sequence" not in line] == [
+        line for line in before[1] if "sqlite_sequence" not in line
+    ]
     harbor(served.folder, "snapshot", "restore", done["safety"], "--live", "--yes")
     assert state_of(served) == broken
     assert borrow(served.address, "Maren Tull", "long-tom-carrot").startswith("Lent")
@@ -109,7 +115,9 @@ def test_another_database_takes_it(scene: Scene, tmp_path: Path) -> None:
     refused = harbor(scene.folder, "snapshot", "restore", "one", "--database", url, code=2)
     assert "tables in this database already" in refused.err
     harbor(scene.folder, "snapshot", "restore", "one", "--database", url, "--table", "loans")
-    assert query(tmp_path / "new.db", "SELECT count(*) FROM loans") == query(scene.database, "SELECT count(*) FROM loans")
+    assert query(tmp_path / "new.db", "SELECT count(*) FROM loans") == query(
+        scene.database, "SELECT count(*) FROM loans"
+    )
     assert query(tmp_path / "new.db", "SELECT DISTINCT title FROM pages") == [("mine",)]
     harbor(scene.folder, "snapshot", "restore", "one", "--database", url, "--overwrite", "--yes")
     assert plain_dump(tmp_path / "new.db") == plain_dump(scene.database)
@@ -135,7 +143,7 @@ def test_a_drill_proves_a_snapshot_and_touches_nothing(served: Scene) -> None:
     take(served, "one")
     before = state_of(served)
     told = harbor(served.folder, "snapshot", "drill", "one", "--json").json
-    assert told["good"] and told["pages"] > 8 and told["checks"] == 5
+    assert told["good"] and told["pages"] > 8 and told["checks"] == 4
     assert told["differences"] == []
     assert state_of(served) == before
     assert list((served.folder / "harbor/clones").iterdir()) == []
@@ -172,7 +180,13 @@ def test_an_interrupted_restore_is_carried_on_by_settle(scene: Scene) -> None:
     site = open_site(scene.site_file)
     store = Store(site.store_folder)
     target = find_snapshot(store, "good", site.name)
-    journal = begin_journal(site, "restore", "t", target=target.id, chosen={"files": True, "database": True, "paths": [], "areas": [], "tables": []})
+    journal = begin_journal(
+        site,
+        "restore",
+        "t",
+        target=target.id,
+        chosen={"files": True, "database": True, "paths": [], "areas": [], "tables": []},
+    )
     safety = take_snapshot(site, store, TakeOptions(), Silent(), None)
     enter_phase(site, journal, "changing", safety.id)
     text = scene.site_file.read_text()
@@ -223,7 +237,9 @@ def test_killed_while_thinning(still: Scene) -> None:
             (still.root / "media/changing.bin").write_bytes(random.Random(100 * number + part).randbytes(100_000))
             take(still, f"t{number}-{part}")
         last = str(harbor(still.folder, "snapshot", "list", "--json").json[0]["id"])
-        killed(still.folder, "snapshot", "thin", "--newest", "1", "--yes", after=random.Random(number).uniform(0.005, 0.2))
+        killed(
+            still.folder, "snapshot", "thin", "--newest", "1", "--yes", after=random.Random(number).uniform(0.005, 0.2)
+        )
         if number % 5 == 4:
             check_store(still, {last})
     harbor(still.folder, "snapshot", "thin", "--newest", "1", "--yes")
@@ -239,7 +255,9 @@ def test_killed_while_an_archive_is_taken_in(still: Scene, tmp_path: Path) -> No
     for number in range(RUNS):
         shutil.rmtree(store)
         other = take(still, "other")
-        killed(still.folder, "snapshot", "import", tmp_path / "a.tar.zst", after=random.Random(number).uniform(0.01, 0.3))
+        killed(
+            still.folder, "snapshot", "import", tmp_path / "a.tar.zst", after=random.Random(number).uniform(0.01, 0.3)
+        )
         if number % 5 == 4:
             check_store(still, {other})
     harbor(still.folder, "snapshot", "import", tmp_path / "a.tar.zst")
@@ -261,7 +279,9 @@ def test_killed_while_restoring_over_live(still: Scene) -> None:
     seen = set()
     for number in range(RUNS):
         to = "good" if at == "broken" else "broken"
-        killed(still.folder, "snapshot", "restore", to, "--live", "--yes", after=random.Random(number).uniform(0.02, 0.35))
+        killed(
+            still.folder, "snapshot", "restore", to, "--live", "--yes", after=random.Random(number).uniform(0.02, 0.35)
+        )
         harbor(still.folder, "settle")
         now = without_counter(state_of(still))
         assert now in (ends[at], ends[to]), "live is between two states"
@@ -285,6 +305,7 @@ def test_restoring_stops_before_anything_when_content_is_damaged(still: Scene) -
         pack.write_bytes(data)
     before = state_of(still)
     target = find_snapshot(store, "good", site.name)
-    with pytest.raises(Exception, match="damaged|interrupted"):
+    with pytest.raises(DamagedError, match="damaged"):
         restore_live(site, store, target, Chosen(), Silent())
-    assert state_of(still)[0] == before[0]
+    assert state_of(still) == before
+    assert open_journal(site.work) is None

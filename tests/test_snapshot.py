@@ -208,7 +208,7 @@ def test_a_full_disk_leaves_the_old_snapshots_whole(scene: Scene, tmp_path: Path
         assert [s["id"] for s in harbor(scene.folder, "snapshot", "list", "--json").json] == [first["id"]]
         harbor(scene.folder, "snapshot", "take")
     finally:
-        subprocess.run(["umount", str(small)], check=True)
+        subprocess.run(["umount", "-l", str(small)], check=True)
 
 
 def test_credentials_are_nowhere_in_manifests_and_logs(scene: Scene) -> None:

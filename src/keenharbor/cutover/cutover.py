@@ -26,8 +26,7 @@ from keenharbor.compare import (
 )
 from keenharbor.compare.state import settings_of
 from keenharbor.cutover.journal import Journal, begin_journal, close_journal, enter_phase, exclusive, steps_lock
-from keenharbor.cutover.live import locked_out, maintenance_off, new_token, pass_header, reload_host
-from keenharbor.cutover.settle import put_back
+from keenharbor.cutover.live import locked_out, maintenance_off, new_token, pass_header, put_back, reload_host
 from keenharbor.database import row_delta
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log

@@ -15,6 +15,8 @@ from keenharbor.cutover.journal import close_journal
 from keenharbor.database import DatabaseWriter, open_database
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
+from keenharbor.snapshot.manifest import read_snapshot
+from keenharbor.store import Store
 from keenharbor.tree import Entry, RestoreCount, restore_tree
 from keenharbor.tree.restore import clear_folder
 from keenharbor.tree.scan import Hashing, read_content
@@ -120,3 +122,12 @@ def put_database_back(
         writer.replace(snapshot.state)
         if then is not None:
             then(writer)
+
+
+def put_back(site: SiteView, store: Store, safety: str) -> None:
+    """Live as the safety snapshot holds it, and visitors let in again."""
+    snapshot = read_snapshot(store, safety)
+    put_tree_back(site, snapshot)
+    put_database_back(site, snapshot)
+    reload_host(site)
+    maintenance_off(site)

@@ -9,7 +9,7 @@ from keenharbor.base.locks import held
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now
 from keenharbor.cutover.journal import Journal, close_journal, open_journal, steps_have_ended
-from keenharbor.cutover.live import maintenance_off, put_database_back, put_tree_back, reload_host
+from keenharbor.cutover.live import maintenance_off, put_back, reload_host
 from keenharbor.cutover.restore import Chosen, put_back_chosen
 from keenharbor.cutover.rollback import go_back
 from keenharbor.site.log import append_log
@@ -79,7 +79,12 @@ def _finish(site: SiteView, journal: Journal, progress: Progress) -> tuple[str, 
     if journal.kind == "restore":
         progress.stage(f"going on with giving back snapshot {journal.target}")
         chosen = Chosen.from_json(journal.chosen or {})
-        put_back_chosen(site, read_snapshot(store, str(journal.target)), chosen, journal.safety)
+        try:
+            put_back_chosen(site, read_snapshot(store, str(journal.target)), chosen, journal.safety)
+        except DamagedError as error:
+            progress.note(f"that cannot be done ({error.what}); putting back snapshot {journal.safety}")
+            put_back(site, store, journal.safety)
+            return "before", f"snapshot {journal.safety} was put back; live is as before it"
         maintenance_off(site)
         return "after", f"what was chosen of snapshot {journal.target} is on live"
     progress.stage(f"going on with the way back to snapshot {journal.target}")
@@ -88,12 +93,3 @@ def _finish(site: SiteView, journal: Journal, progress: Progress) -> tuple[str, 
     carried.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
     maintenance_off(site)
     return "after", f"live is as snapshot {journal.target}, with {carried.rows} rows of visitors carried over"
-
-
-def put_back(site: SiteView, store: Store, safety: str) -> None:
-    """Live as the safety snapshot holds it, and visitors let in again."""
-    snapshot = read_snapshot(store, safety)
-    put_tree_back(site, snapshot)
-    put_database_back(site, snapshot)
-    reload_host(site)
-    maintenance_off(site)

@@ -448,8 +448,9 @@ def _read_schema(query: Query, began: int = 0) -> tuple[Schema, dict[str, str]]:
                 not_kept.append(f"one instant for table {name}: its engine {_text(engine)} has no transactions")
             if updated is not None and float(updated) < began - _SETTLED_SECONDS:
                 marks[name] = f"{_text(updated)} {_text(created)}"
-    for name in views:
-        made("view", name, query(f"SHOW CREATE VIEW {quote(name)}")[0][1])
+    shown_views = {name: query(f"SHOW CREATE VIEW {quote(name)}")[0][1] for name in views}
+    for name in _views_in_order({n: "" if d is None else _text(d) for n, d in shown_views.items()}):
+        made("view", name, shown_views[name])
     for raw_name, raw_kind in query(
         "SELECT routine_name, routine_type FROM information_schema.routines WHERE routine_schema = DATABASE() "
         "ORDER BY routine_type, routine_name"
@@ -482,6 +483,16 @@ def _read_schema(query: Query, began: int = 0) -> tuple[Schema, dict[str, str]]:
         not_kept.append(f"the definer ({shown_accounts}) of views and routines, where that account does not exist")
     schema = Schema("mariadb", version, tuple(tables), tuple(objects), settings, tuple(not_kept), counters)
     return schema, marks
+
+
+def _views_in_order(ddl: dict[str, str]) -> Iterator[str]:
+    """Views so that one comes behind those that it is made of."""
+    waiting = dict(ddl)
+    while waiting:
+        ready = [n for n, d in waiting.items() if not any(quote(o) in d for o in waiting if o != n)]
+        for name in ready or list(waiting):
+            yield name
+            del waiting[name]
 
 
 def _session(sql_mode: Any, collation: Any, time_zone: Any = None) -> str:

@@ -245,6 +245,8 @@ def export_snapshot(snapshot: Snapshot, target: Path, options: ExportOptions, pr
             raise UsageError(
                 f"the snapshot has no table '{name}'", advice=f"keenharbor snapshot show {snapshot.id} --tables"
             )
+    if options.form == "zip":
+        _refuse_for_zip(snapshot)
     parts = PartsWriter(target, options.part_size)
     try:
         below: Sink = parts if options.passphrase is None else Sealer(parts, options.passphrase)
@@ -260,6 +262,18 @@ def export_snapshot(snapshot: Snapshot, target: Path, options: ExportOptions, pr
         parts.discard()
         raise
     return Exported(tuple(parts.files), count, members.plain_bytes, parts.total)
+
+
+def _refuse_for_zip(snapshot: Snapshot) -> None:
+    for entry in snapshot.entries.values():
+        try:
+            f"{entry.path}{entry.target or ''}".encode()
+        except UnicodeEncodeError:
+            shown = entry.path.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+            raise UsageError(
+                f"a zip archive cannot hold the name {shown!r}, which is not UTF-8",
+                advice="choose --form tar.zst or tar.gz",
+            ) from None
 
 
 def _write_members(
@@ -457,10 +471,11 @@ def _check(files: Sequence[Path], passphrase: str | None, links_out: bool) -> di
     """Read the whole archive and check it; its manifest. Raises `DamagedError`."""
     try:
         return _checked(_members(files, passphrase), links_out, files[0])
-    except _Refused as error:
-        raise DamagedError(
-            f"the archive is refused: {error.what}", where=files[0], advice="nothing was written"
-        ) from None
+    except DamagedError as error:
+        if error.what.startswith("the passphrase"):
+            raise
+        words = f"the archive is refused: {error.what}"
+        raise DamagedError(words, where=files[0], advice="nothing was written") from None
     except (ValueError, KeyError, TypeError, IndexError, AttributeError, AssertionError, RecursionError, OverflowError,
             zlib.error, EOFError, tarfile.TarError, zipfile.BadZipFile, zstandard.ZstdError, NotImplementedError,
             UnicodeError, OSError) as error:  # fmt: skip

@@ -1,0 +1,124 @@
+"""The made-up site on a database server: snapshots, drills, trials and the way back work as on a file."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import psutil
+import pytest
+
+from conftest import describe, harbor
+from keenharbor.database import open_database
+from keenharbor.database.private_server import PrivateServer, missing_program
+from keenharbor.demo.scene import Host, Scene, remove_scene, set_scene
+from keenharbor.demo.visitors import borrow, loans_of
+from test_engines import need
+
+FEW = """
+[look]
+limit = 5
+[[check]]
+name = "a member logs in"
+writes = true
+steps = [{ get = "/login" }, { submit = "login", fields = { card = "ML-003", password = "cress-3" }, text = "Welcome" }]
+"""
+
+
+@pytest.fixture(scope="module", params=["mariadb", "postgres"])
+def served(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Scene]:
+    need(request.param)
+    scene = set_scene(tmp_path_factory.mktemp("server") / "scene", engine=request.param)
+    try:
+        describe(scene, FEW)
+        with Host(scene):
+            yield scene
+    finally:
+        remove_scene(scene.folder)
+
+
+def test_the_site_is_found_by_its_own_settings(served: Scene) -> None:
+    told = harbor(served.folder, "survey", "--json").json
+    assert told["engine"] == served.engine
+    assert told["tables"]["loans"] > 400
+    assert "ready" not in harbor(served.folder, "ready", "--core", "4.0", code=None).err
+
+
+def test_it_is_saved_proven_and_given_back_with_nothing_left_behind(served: Scene) -> None:
+    before = {p.pid for p in psutil.process_iter()}
+    taken = harbor(served.folder, "snapshot", "take", "--label", "one", "--json").json
+    assert taken["rows"] > 500
+    told = harbor(served.folder, "snapshot", "drill", "one", "--json").json
+    assert told["good"] and told["checks"] == 1 and told["differences"] == []
+    assert borrow(served.address, "Maren Tull", "long-tom-carrot").startswith("Lent")
+    harbor(served.folder, "snapshot", "restore", "one", "--live", "--yes")
+    assert loans_of(served.database_place, ("Maren Tull",)) == []
+    assert borrow(served.address, "Kit Sandor", "long-tom-carrot").startswith("Lent")
+    manifest = next((served.folder / "harbor/store/snapshots").glob("*.json"))
+    assert "password" not in json.loads(manifest.read_text())["document"]["database"]["place"]
+    started = [" ".join(p.cmdline()) for p in psutil.process_iter() if p.pid not in before]
+    assert not [c for c in started if "--datadir=" in c or "/cluster" in c], "a server of the drill still runs"
+
+
+def test_a_clone_has_a_server_of_its_own_and_names_nothing_of_live(served: Scene) -> None:
+    made = harbor(served.folder, "clone", "make", "--json").json
+    folder = served.folder / "harbor/clones" / made["id"]
+    facts = json.loads((folder / "clone.json").read_text())
+    settings = (folder / "site/settings.ini").read_text()
+    live = served.database_place
+    assert live.socket not in settings
+    assert PrivateServer(**facts["server"]).place.socket in settings
+    assert PrivateServer(**facts["server"]).running
+    harbor(served.folder, "clone", "close", made["id"])
+    time.sleep(0.2)
+    assert not PrivateServer(**facts["server"]).running
+    assert not folder.exists() and not Path(facts["server"]["socket_folder"]).exists()
+
+
+def test_a_database_can_be_made_on_a_server_that_the_site_file_names(served: Scene) -> None:
+    text = served.site_file.read_text()
+    url = served.database_place.with_name("scratch").url
+    served.site_file.write_text(text + f'\n[database]\nscratch_url = "{url}"\n')
+    try:
+        made = harbor(served.folder, "clone", "make", "--json").json
+        facts = json.loads((served.folder / "harbor/clones" / made["id"] / "clone.json").read_text())
+        assert facts["server"] is None and facts["own_database"]
+        name = f"scratch_{made['id'].replace('-', '_')}"
+        assert open_database(served.database_place.with_name(name)).exists()
+        harbor(served.folder, "clone", "close", made["id"])
+        assert not open_database(served.database_place.with_name(name)).exists()
+    finally:
+        served.site_file.write_text(text)
+
+
+def test_a_rehearsal_runs_and_leaves_live_alone(served: Scene) -> None:
+    harbor(served.folder, "plan", "draft", "--core", "4.0", "--runtime", "3")
+    told = harbor(served.folder, "trial", "run", "--json", code=1).json
+    assert told["isolation"]["untouched"] and not told["isolation"]["traces"]
+    assert told["isolation"]["rewritten_files"] >= 1
+    assert any(s["problem"] for s in told["steps"]) or told["findings"]
+    assert list((served.folder / "harbor/clones").iterdir()) == []
+
+
+def test_a_lost_connection_is_a_clear_error_and_leaves_no_snapshot(served: Scene) -> None:
+    count = len(harbor(served.folder, "snapshot", "list", "--json").json)
+    server = PrivateServer.read(served.server_file)
+    server.stop()
+    try:
+        ran = harbor(served.folder, "snapshot", "take", code=3)
+        assert "the database server does not answer" in ran.err
+        assert len(harbor(served.folder, "snapshot", "list", "--json").json) == count
+        assert harbor(served.folder, "snapshot", "verify", "--json").json["good"]
+    finally:
+        server.start()
+        server.write(served.server_file)
+    harbor(served.folder, "snapshot", "take")
+
+
+def test_an_engine_that_is_not_known_or_installed_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    assert "is not one of" in harbor(tmp_path, "demo", "--database", "dbase", code=2).err
+    monkeypatch.setattr(shutil, "which", lambda *a, **k: None)
+    assert missing_program("mariadb") == "the program mariadb-install-db is not installed"
