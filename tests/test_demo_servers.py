@@ -59,7 +59,7 @@ def test_it_is_saved_proven_and_given_back_with_nothing_left_behind(served: Scen
     assert borrow(served.address, "Kit Sandor", "long-tom-carrot").startswith("Lent")
     manifest = next((served.folder / "harbor/store/snapshots").glob("*.json"))
     assert "password" not in json.loads(manifest.read_text())["document"]["database"]["place"]
-    started = [" ".join(p.cmdline()) for p in psutil.process_iter() if p.pid not in before]
+    started = [" ".join(p.info["cmdline"] or ()) for p in psutil.process_iter(["cmdline"]) if p.pid not in before]
     assert not [c for c in started if "--datadir=" in c or "/cluster" in c], "a server of the drill still runs"
 
 

@@ -305,7 +305,7 @@ def test_a_damaged_archive_is_refused_or_gives_just_what_it_was(
 
 
 @given(st.binary(max_size=3000), st.integers(0, 2**63))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=10, deadline=None)
 def test_a_sealed_stream_comes_back_or_is_refused(
     tmp_path_factory: pytest.TempPathFactory, data: bytes, seed: int
 ) -> None:

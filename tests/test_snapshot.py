@@ -152,7 +152,7 @@ def test_the_store_can_be_read_by_hand(scene: Scene) -> None:
 
     taken = take(scene)
     store = scene.folder / "harbor/store"
-    assert "KHO1" in (store / "READ ME.txt").read_text()
+    assert "KHO2" in (store / "READ ME.txt").read_text()
     manifest = json.loads((store / "snapshots" / f"{taken['id']}.json").read_text())["document"]
     (chunk, count, _) = next(t for t in manifest["database"]["tables"] if t["name"] == "varieties")["chunks"][0]
     for index in store.glob("index/*.json"):

@@ -152,7 +152,39 @@ def test_a_head_can_be_read_by_hand(tmp_path: Path) -> None:
     fill(Store.create(folder), [b"plain"])
     (pack,) = Store(folder).pack_files()
     mark, digest, codec, stored, plain = HEAD.unpack(pack.read_bytes()[: HEAD.size])
-    assert (mark, digest.hex(), codec, stored, plain) == (b"KHO1", object_id(b"plain"), 0, 5, 5)
+    assert (mark, digest.hex(), codec, stored, plain) == (b"KHO2", object_id(b"plain"), 0, 5, 5)
+
+
+def test_packs_of_the_earlier_form_are_read_checked_and_thinned(tmp_path: Path) -> None:
+    store = Store.create(tmp_path / "s")
+    contents = [b"one" * 50, b"two" * 50, b"three"]
+    name = "ab" * 10 + ".pack"
+    (store.folder / "packs/ab").mkdir()
+    raw = b"".join(HEAD.pack(b"KHO1", bytes.fromhex(object_id(c)), 0, len(c), len(c)) + c for c in contents)
+    (store.folder / "packs/ab" / name).write_bytes(raw)
+    fresh = Store(store.folder)
+    assert [fresh.read(object_id(c)) for c in contents] == contents
+    assert [i for _, i in fresh.check()] == [object_id(c) for c in contents]
+    fresh.collect({object_id(contents[2])}, lambda d, t: None)
+    again = Store(store.folder)
+    assert again.read(object_id(b"three")) == b"three"
+    assert not again.has(object_id(contents[0]))
+    (pack,) = again.pack_files()
+    assert pack.read_bytes()[:4] == b"KHO2"
+
+
+def test_a_bit_that_changes_no_content_is_found_too(tmp_path: Path) -> None:
+    folder = tmp_path / "s"
+    content = b"many words " * 300
+    fill(Store.create(folder), [content])
+    (pack,) = Store(folder).pack_files()
+    data = bytearray(pack.read_bytes())
+    data[HEAD.size + 8 + 4] ^= 0x10  # the unused bit of a frame's descriptor (RFC 8878, 3.1.1.1.1.3)
+    pack.write_bytes(data)
+    found = [item for _, item in Store(folder).check()]
+    assert len(found) == 1 and not isinstance(found[0], str)
+    assert "not stored as it was" in found[0].what
+    assert Store(folder).read(object_id(content)) == content
 
 
 def test_a_folder_with_other_things_is_refused(tmp_path: Path) -> None:

@@ -126,6 +126,11 @@ def restore(
         if overwrite:
             session.confirm(f"All that is in {place} is replaced.", yes)
     moved = Moved(new_address, new_root) if new_address or new_root else None
+    if moved is not None and url is None and chosen.database and found.state.schema.engine != "sqlite":
+        raise UsageError(
+            "SQL text is not rewritten for a site that has moved",
+            advice="add --database URL to restore into a database, or --no-database",
+        )
     given = give_back(
         found, target, chosen.fits, files=chosen.files, tables=tables, database=place, with_database=chosen.database,
         overwrite=overwrite, moved=moved,

@@ -20,7 +20,18 @@ from keenharbor.cutover.needed import needed_snapshots
 from keenharbor.database import TableDelta, row_delta
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import find_snapshot
-from keenharbor.snapshot.keeping import ThinPlan, ThinRules, Usage, keep, plan_thinning, thin, unkeep, usage
+from keenharbor.snapshot.keeping import (
+    SiteUsage,
+    ThinPlan,
+    ThinRules,
+    Usage,
+    keep,
+    plan_thinning,
+    site_usage,
+    thin,
+    unkeep,
+    usage,
+)
 from keenharbor.tree import compare_trees
 
 
@@ -113,14 +124,16 @@ def _render_thin(out: Console, plan: ThinPlan, freed: int | None) -> None:
 
 @harbor_command(snapshot, name="usage")
 def usage_command(session: Session) -> None:
-    """Show what fills the store: by snapshot, by area and table, by site."""
+    """Show what fills the store (by snapshot, by area and table, by site) and the site itself."""
     site = session.site()
     store = session.store(site)
     told = usage(store, site.name)
-    session.show(told.as_json(), lambda out: _render_usage(out, told, site.name, str(store.folder)))
+    live = site_usage(site)
+    whole = {**told.as_json(), "site": live.as_json()}
+    session.show(whole, lambda out: _render_usage(out, told, live, str(store.folder)))
 
 
-def _render_usage(out: Console, told: Usage, site: str, folder: str) -> None:
+def _render_usage(out: Console, told: Usage, live: SiteUsage, folder: str) -> None:
     ratio = f", for {size(told.plain_bytes)} of files and rows" if told.plain_bytes else ""
     out.print(Text(f"{size(told.total)} in {folder}{ratio}", style="bold"))
     out.print()
@@ -143,12 +156,17 @@ def _render_usage(out: Console, told: Usage, site: str, folder: str) -> None:
     most = max(told.content.values(), default=1) or 1
     width = max(10, min(40, out.width - 46))
     rows_content = [
-        (what, size(b), "█" * max(1, round(width * b / most))) for what, b in list(told.content.items())[:12]
+        (what, size(b), "█" * round(width * b / most) or "▏") for what, b in list(told.content.items())[:12]
     ]
     show.table(out, ("content", "size", ""), rows_content, right=(1,), keep=(2,))
     rest = list(told.content.values())[12:]
     if rest:
         out.print(Text(f"and {plural(len(rest), 'more table')}, {size(sum(rest))} together", style="dim"))
+    show.heading(out, "The site itself")
+    parts_live = [*live.areas.items(), ("database", live.database)]
+    areas = show.made_table(("area", "size"), [(a, size(b)) for a, b in parts_live], right=(1,))
+    largest = show.made_table(("largest files", "size"), [(p, size(b)) for p, b in live.largest], right=(1,))
+    show.beside(out, areas, largest)
     if len(told.sites) > 1:
         show.heading(out, "Sites in this store")
         show.table(out, ("site", "all it needs"), [(n, size(b)) for n, b in told.sites.items()], right=(1,))

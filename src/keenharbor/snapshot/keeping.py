@@ -8,9 +8,11 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from keenharbor.base.errors import UsageError
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
+from keenharbor.database import open_database
+from keenharbor.site.view import SiteView
 from keenharbor.snapshot.manifest import Snapshot, list_snapshots, read_snapshot
 from keenharbor.store import ObjectId, Store
 
@@ -286,3 +288,29 @@ def usage(store: Store, site: str) -> Usage:
         ),
         dict(content.most_common()), plain, {name: space.size(objects) for name, objects in sorted(sites.items())},
     )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class SiteUsage:
+    """What the live site takes: files by area, the largest files, the database."""
+
+    areas: dict[str, int]
+    largest: tuple[tuple[str, int], ...]
+    database: int
+
+    def as_json(self) -> dict[str, Any]:
+        return {"areas": self.areas, "largest_files": [list(f) for f in self.largest], "database_bytes": self.database}
+
+
+def site_usage(site: SiteView, count: int = 6) -> SiteUsage:
+    """Look at the live site; a database that does not answer counts as nothing."""
+    areas: Counter[str] = Counter()
+    files = [e for e in site.scan().entries.values() if e.kind == "file"]
+    for entry in files:
+        areas[entry.area] += entry.size
+    largest = sorted(files, key=lambda e: -e.size)[:count]
+    try:
+        database = open_database(site.database_place).size()
+    except KeenHarborError:
+        database = 0
+    return SiteUsage(dict(areas.most_common()), tuple((e.path, e.size) for e in largest), database)

@@ -1,16 +1,19 @@
 """Pack files: many objects in one file, each readable on its own.
 
-A pack is a run of objects, nothing before, between or behind them. Each object is a 53-byte head and its data:
+A pack is a run of objects, nothing before, between or behind them. Each object is a 61-byte head and its data:
 
-    4 bytes   the mark ``KHO1``
+    4 bytes   the mark ``KHO2``
     32 bytes  BLAKE3 of the object's plain content: its id
     1 byte    how the data is stored: 0 plain, 1 one Zstandard frame, 2 one Zstandard frame with another object's content
               as its dictionary; that object's id (32 bytes) is the beginning of the data
     8 bytes   length of the stored data, little-endian
     8 bytes   length of the plain content, little-endian
+    8 bytes   the first 8 bytes of BLAKE3 over the head before this and the stored data: a frame has bits that change
+              nothing in its content, and a flipped one is to be found all the same
 
-So an index can always be made anew by walking the heads, and an object can be taken out by hand with
-``tail -c +N | head -c LENGTH | zstd -d`` (``zstd -d -D OTHER`` behind the id for the third kind).
+Objects with the mark ``KHO1`` have the same head without the last 8 bytes. So an index can always be made anew by walking
+the heads, and an object can be taken out by hand with ``tail -c +N | head -c LENGTH | zstd -d`` (``zstd -d -D OTHER`` behind
+the id for the third kind).
 """
 
 from __future__ import annotations
@@ -31,8 +34,9 @@ from keenharbor.base.errors import DamagedError
 ObjectId = str
 """BLAKE3 of an object's plain content, in lower-case hexadecimal."""
 
-MARK = b"KHO1"
+MARK, EARLIER_MARK = b"KHO2", b"KHO1"
 HEAD = struct.Struct("<4s32sBQQ")
+SUM_BYTES = 8
 PLAIN, ZSTD, NEAR = 0, 1, 2
 _CODECS = (PLAIN, ZSTD, NEAR)
 ID_BYTES = 32
@@ -59,7 +63,7 @@ class Location:
     @property
     def head(self) -> int:
         """Bytes that the object takes beside its data."""
-        return HEAD.size
+        return HEAD.size + SUM_BYTES
 
 
 @dataclass(frozen=True)
@@ -122,6 +126,10 @@ def pack_near(identity: ObjectId, content: bytes, base: ObjectId, base_content: 
     return None
 
 
+def _sum(head: bytes, data: bytes) -> bytes:
+    return blake3(head).update(data).digest(SUM_BYTES)
+
+
 class PackWriter:
     """Appends objects to a new pack; nothing is visible in the store before `seal`.
 
@@ -143,9 +151,11 @@ class PackWriter:
         parts: list[bytes] = []
         for item in items:
             length = len(item.data)
-            parts += (HEAD.pack(MARK, bytes.fromhex(item.identity), item.codec, length, item.plain), item.data)
-            self.locations[item.identity] = Location(self.name, self.size + HEAD.size, length, item.plain, item.codec)
-            self.size += HEAD.size + length
+            head = HEAD.pack(MARK, bytes.fromhex(item.identity), item.codec, length, item.plain)
+            place = Location(self.name, self.size + HEAD.size + SUM_BYTES, length, item.plain, item.codec)
+            parts += (head, _sum(head, item.data), item.data)
+            self.locations[item.identity] = place
+            self.size += place.head + length
         view = memoryview(b"".join(parts))
         while view:
             view = view[self._out.write(view) :]
@@ -207,38 +217,51 @@ def near_of(data: bytes) -> ObjectId:
 
 def walk_heads(file: Path) -> Iterator[tuple[ObjectId, Location] | Damage]:
     """Each object that the pack's heads tell of; a `Damage` where the run of objects breaks off."""
+    for item in _walk(file):
+        yield item if isinstance(item, Damage) else item[:2]
+
+
+def _walk(file: Path) -> Iterator[tuple[ObjectId, Location, bytes, bytes] | Damage]:
+    """As `walk_heads`, with the raw head and its sum (empty for earlier objects)."""
     end = file.stat().st_size
     with file.open("rb") as pack:
         offset = 0
         while offset < end:
             pack.seek(offset)
-            raw = pack.read(HEAD.size)
-            if len(raw) < HEAD.size:
+            raw = pack.read(HEAD.size + SUM_BYTES)
+            size = HEAD.size + (0 if raw[:4] == EARLIER_MARK else SUM_BYTES)
+            if len(raw) < size:
                 yield Damage(file.name, offset, "the file ends within an object's head")
                 return
-            mark, digest, codec, stored, plain = HEAD.unpack(raw)
-            if mark != MARK or codec not in _CODECS or offset + HEAD.size + stored > end:
+            head, told = raw[: HEAD.size], raw[HEAD.size : size]
+            mark, digest, codec, stored, plain = HEAD.unpack(head)
+            if mark not in (MARK, EARLIER_MARK) or codec not in _CODECS or offset + size + stored > end:
                 yield Damage(
                     file.name, offset, "an object's head is damaged; what follows in this file is out of reach"
                 )
                 return
-            yield digest.hex(), Location(file.name, offset + HEAD.size, stored, plain, codec)
-            offset += HEAD.size + stored
+            yield digest.hex(), Location(file.name, offset + size, stored, plain, codec), head, told
+            offset += size + stored
 
 
 def check_pack(file: Path, read: Callable[[ObjectId], bytes] | None = None) -> Iterator[ObjectId | Damage]:
     """Read the whole pack again: the id of each sound object, a `Damage` for each that is not. ``read`` gives objects
     that others are stored near to."""
     with file.open("rb") as pack:
-        for item in walk_heads(file):
+        for item in _walk(file):
             if isinstance(item, Damage):
                 yield item
                 continue
-            identity, location = item
+            identity, location, head, told = item
             pack.seek(location.offset)
+            data = pack.read(location.stored)
             try:
-                unpack(location, pack.read(location.stored), identity, file, read)
+                unpack(location, data, identity, file, read)
             except DamagedError as error:
                 yield Damage(file.name, location.offset, error.what, identity)
-            else:
-                yield identity
+                continue
+            if told and told != _sum(head, data):
+                what = f"object {identity[:12]} is not stored as it was, though its content can still be read"
+                yield Damage(file.name, location.offset, what, identity)
+                continue
+            yield identity

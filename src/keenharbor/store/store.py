@@ -53,10 +53,11 @@ snapshots/ID.json is the manifest of one snapshot: plain JSON, under "document".
 up its content, in order; each table in "databases" names the objects that hold its rows, as lines of JSON or of
 tab-separated values ("row_format" of the table in "schema": json, or copy as COPY and LOAD DATA take it).
 
-packs/*/*.pack hold the objects. Each object is a head of 53 bytes and its data:
-  4 bytes "KHO1" | 32 bytes BLAKE3 of the content (the object's name) | 1 byte: 0 plain, 1 zstd,
+packs/*/*.pack hold the objects. Each object is a head of 61 bytes and its data:
+  4 bytes "KHO2" | 32 bytes BLAKE3 of the content (the object's name) | 1 byte: 0 plain, 1 zstd,
   2 zstd with another object as dictionary, whose 32-byte name comes first
   | 8 bytes stored length | 8 bytes plain length (both little-endian)
+  | 8 bytes: the beginning of BLAKE3 over the head before them and the data (heads with "KHO1" have 53 bytes, without these)
 index/NAME.pack.json lists, for each object, [byte offset of its data, stored length, plain length, codec]. So
   tail -c +$((OFFSET+1)) packs/ab/ab….pack | head -c STORED_LENGTH | zstd -d
 gives the content (codec 0: without zstd; codec 2: cut off the first 32 bytes and use "zstd -d -D OTHER").
@@ -247,13 +248,12 @@ class Store:
     def check(self) -> Iterator[tuple[Path, ObjectId | Damage]]:
         """Read every pack again, object by object. An index that does not fit its pack is told of
         and made anew; one that is missing is made."""
+        # All indexes first: reading an object looks for it in all of them, and mends what it cannot read.
         for file in self.pack_files():
             found: dict[ObjectId, Location] = {}
             for item in walk_heads(file):
                 if not isinstance(item, Damage):
                     found[item[0]] = item[1]
-            for identity, place in found.items():
-                self._index.setdefault(identity, place)
             index = self.folder / "index" / f"{file.name}.json"
             if not index.exists():  # a run was killed between the two: nothing is damaged
                 self._write_index(file.name, found)
@@ -265,6 +265,9 @@ class Store:
                 yield index, Damage(index.name, 0, "the index did not fit its pack and was made anew")
                 self._write_index(file.name, found)
                 self._index.update(found)
+            for identity, place in found.items():
+                self._index.setdefault(identity, place)
+        for file in self.pack_files():
             for checked in check_pack(file, self.read):
                 yield file, checked
 
