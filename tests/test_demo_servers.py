@@ -63,6 +63,33 @@ def test_it_is_saved_proven_and_given_back_with_nothing_left_behind(served: Scen
     assert not [c for c in started if "--datadir=" in c or "/cluster" in c], "a server of the drill still runs"
 
 
+def test_what_needs_a_server_comes_as_text_into_a_folder(served: Scene, tmp_path: Path) -> None:
+    harbor(served.folder, "snapshot", "take", "--label", "text")
+    told = harbor(served.folder, "snapshot", "restore", "text", "--to", tmp_path / "back", "--json").json
+    text = (tmp_path / "back/database/marrow_lane.sql").read_text()
+    assert told["database"] == str(tmp_path / "back/database/marrow_lane.sql")
+    assert "Saved on the lane since the first summer" in text
+    some = harbor(
+        served.folder, "snapshot", "restore", "text", "--to", tmp_path / "some", "--table", "events", "--json"
+    ).json
+    assert some["rows"] == 60 and (tmp_path / "some/database/events.csv").read_text().count("\n") == 61
+    moved = ("--to", tmp_path / "moved", "--new-address", "https://new.example")
+    assert "SQL text is not rewritten" in harbor(served.folder, "snapshot", "restore", "text", *moved, code=2).err
+    url = served.database_place.with_name("moved").url
+    told = harbor(served.folder, "snapshot", "restore", "text", *moved, "--database", url, "--json").json
+    assert told["rewritten_cells"] >= 3
+    with open_database(served.database_place.with_name("moved")).reading() as state:
+        (value,) = [r for r in state.rows("settings") if r[0] == "site.address"]
+    assert value[1] == "https://new.example"
+    open_database(served.database_place.with_name("moved")).drop()
+
+
+def test_a_database_server_is_for_its_owner_alone(served: Scene) -> None:
+    server = PrivateServer.read(served.server_file)
+    for folder in {server.folder, server.socket_folder}:
+        assert Path(folder).stat().st_mode & 0o077 == 0, folder
+
+
 def test_a_clone_has_a_server_of_its_own_and_names_nothing_of_live(served: Scene) -> None:
     made = harbor(served.folder, "clone", "make", "--json").json
     folder = served.folder / "harbor/clones" / made["id"]

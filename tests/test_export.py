@@ -244,6 +244,7 @@ HOSTILE: dict[str, Callable[[Members], Members]] = {
     "missing rows": lambda m: with_sums([x for x in m if x[0].name != "rows/0.lines"]),
     "a bomb": lambda m: with_sums([(i, bytes(90_000_000) if i.name == "files/core/VERSION" else d) for i, d in m]),
     "a bomb of SQL text": lambda m: with_sums([(i, bytes(90_000_000) if i.name.startswith("database/") else d) for i, d in m]),
+    "a head that is a bomb": lambda m: with_sums([*m, new("files/" + "x" * 30_000_000)]),
     "a manifest of nonsense": lambda m: with_sums([(m[0][0], b'{"form": "keenharbor-export-1", "snapshot": {"tree": 7}}'), *m[1:]]),
     "a manifest that nests": lambda m: with_sums([(m[0][0], b"[" * 100_000), *m[1:]]),
     "a name that would be another file": lambda m: with_sums(manifest_with(m, lambda s: s.update(id="../../x"))),

@@ -20,7 +20,7 @@ from typing import Any
 
 import psutil
 
-from keenharbor.base.durable import write_json
+from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.process import run_program
 from keenharbor.database.protocol import DatabasePlace
@@ -88,7 +88,7 @@ class PrivateServer:
     def make(cls, engine: str, folder: Path) -> PrivateServer:
         """Prepare a new server in ``folder`` and start it. Raises `UsageError` when it is not installed."""
         install, _ = _programs(engine)
-        folder.mkdir(parents=True, exist_ok=True)
+        private_folder(folder)  # whoever reaches the socket is let in
         socket_folder = folder
         if len(os.fsencode(folder)) > _LONGEST_SOCKET:
             socket_folder = Path(tempfile.mkdtemp(prefix="harbor-socket-"))

@@ -43,7 +43,8 @@ from keenharbor.tree.scan import PIECE_SIZE
 
 ArchiveForm = Literal["tar.zst", "tar.gz", "zip"]
 ARCHIVE_FORM = "keenharbor-export-1"
-LARGEST_MANIFEST = 1 << 30
+LARGEST_MANIFEST = 1 << 28
+LARGEST_HEAD = 1 << 20
 _PART = 1 << 20
 _ID = re.compile(r"\d{8}-\d{6}-[0-9a-f]{4}")
 _ZSTD, _GZIP, _ZIP, _SEALED = b"\x28\xb5\x2f\xfd", b"\x1f\x8b", b"PK\x03\x04", b'{"form'
@@ -680,8 +681,21 @@ class _Counted:
         return False
 
 
+class _BoundedInfo(tarfile.TarInfo):
+    """A member's head of a sensible size: the library holds extended heads in memory as a whole."""
+
+    def _proc_member(self, archive: tarfile.TarFile) -> tarfile.TarInfo:
+        if (
+            self.type not in (*tarfile.REGULAR_TYPES, tarfile.DIRTYPE, tarfile.SYMTYPE, tarfile.LNKTYPE)
+            and self.size > LARGEST_HEAD
+        ):
+            raise _Refused("a member's head is of no sensible size")
+        made: tarfile.TarInfo = super()._proc_member(archive)  # type: ignore[misc]
+        return made
+
+
 def _tar_members(plain: IO[bytes]) -> Iterator[_Member]:
-    with tarfile.open(fileobj=plain, mode="r|", errors="surrogateescape") as archive:
+    with tarfile.open(fileobj=plain, mode="r|", errors="surrogateescape", tarinfo=_BoundedInfo) as archive:
         for info in archive:
             if info.isreg():
                 content = archive.extractfile(info)

@@ -24,7 +24,8 @@ PIECE = 1024 * 1024
 _FORMAT = "keenharbor-sealed-1"
 _LAST = 0x8000_0000
 _SCRYPT = {"n": 2**15, "r": 8, "p": 1}
-_LARGEST_N = 2**20
+_LARGEST_MEMORY = 2**28
+"""What a passphrase may cost in bytes; a hostile archive could ask for all there is."""
 
 
 class Sink(Protocol):
@@ -94,10 +95,12 @@ class Unsealer:
         try:
             facts = json.loads(line)
             parameters = {k: int(facts[k]) for k in ("n", "r", "p")}
+            cost = 128 * parameters["n"] * parameters["r"]
             if (
                 facts["format"] != _FORMAT
-                or not 1 < parameters["n"] <= _LARGEST_N
-                or parameters["r"] * parameters["p"] > 64
+                or min(parameters.values()) < 1
+                or cost > _LARGEST_MEMORY
+                or parameters["p"] > 16
             ):
                 raise ValueError("its parameters are out of range")
             salt = bytes.fromhex(facts["salt"])
