@@ -10,6 +10,7 @@ from pathlib import Path
 
 import psutil
 import pytest
+import tomlkit
 
 from conftest import describe, harbor
 from keenharbor.database import open_database
@@ -123,6 +124,11 @@ def test_a_database_can_be_made_on_a_server_that_the_site_file_names(served: Sce
 
 def test_a_rehearsal_runs_and_leaves_live_alone(served: Scene) -> None:
     harbor(served.folder, "plan", "draft", "--core", "4.0", "--runtime", "3")
+    plan = tomlkit.parse((served.folder / "upgrade.toml").read_text())
+    wanted = ("update-loan-desk", "core")  # a migration in batches, and files that are replaced
+    steps = [s for s in plan["step"] if s["name"] in wanted]  # type: ignore[union-attr]
+    plan["step"] = steps
+    (served.folder / "upgrade.toml").write_text(tomlkit.dumps(plan))
     told = harbor(served.folder, "trial", "run", "--json", code=1).json
     assert told["isolation"]["untouched"] and not told["isolation"]["traces"]
     assert told["isolation"]["rewritten_files"] >= 1

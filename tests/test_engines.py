@@ -324,7 +324,7 @@ ROW = st.tuples(
 
 
 @given(st.lists(ROW, max_size=25, unique_by=lambda r: r[0]))
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_any_rows_come_back(server: PrivateServer, rows: list[tuple[Any, ...]]) -> None:
     blob = "LONGBLOB" if server.engine == "mariadb" else "bytea"
     place = fresh(
