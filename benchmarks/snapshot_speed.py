@@ -206,7 +206,7 @@ def fill_on_the_server(place: DatabasePlace, rows: int) -> None:
     source = {
         "sqlite": f"(WITH RECURSIVE s(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < {rows}) SELECT n FROM s)",
         "mariadb": f"(SELECT seq AS n FROM seq_1_to_{rows})",
-        "postgres": f"(SELECT generate_series(1, {rows}) AS n)",
+        "postgres": f"(SELECT generate_series(1, {rows}::bigint) AS n)",
     }[place.engine]
     with open_database(place).writing() as writer:
         writer.script(ddl)
