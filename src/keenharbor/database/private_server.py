@@ -120,6 +120,8 @@ class PrivateServer:
         if os.geteuid() == 0:
             # It refuses to run as root; another user must be able to reach its folder, which lies in a private one.
             self.data = tempfile.mkdtemp(prefix="harbor-postgres-")
+            if self.socket_folder != self.folder:  # one was made for its short name
+                Path(self.socket_folder).rmdir()
             self.socket_folder = self.data
             owner = pwd.getpwnam(_unprivileged())
             os.chown(self.data, owner.pw_uid, owner.pw_gid)
