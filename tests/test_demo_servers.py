@@ -45,7 +45,7 @@ def test_the_site_is_found_by_its_own_settings(served: Scene) -> None:
     told = harbor(served.folder, "survey", "--json").json
     assert told["engine"] == served.engine
     assert told["tables"]["loans"] > 400
-    assert "ready" not in harbor(served.folder, "ready", "--core", "4.0", code=None).err
+    assert harbor(served.folder, "ready", "--core", "4.0", "--json", code=1).json["verdict"] == "blocked"
 
 
 def test_it_is_saved_proven_and_given_back_with_nothing_left_behind(served: Scene) -> None:
@@ -75,7 +75,9 @@ def test_what_needs_a_server_comes_as_text_into_a_folder(served: Scene, tmp_path
     ).json
     assert some["rows"] == 60 and (tmp_path / "some/database/events.csv").read_text().count("\n") == 61
     moved = ("--to", tmp_path / "moved", "--new-address", "https://new.example")
-    assert "SQL text is not rewritten" in harbor(served.folder, "snapshot", "restore", "text", *moved, code=2).err
+    assert (
+        "SQL text and CSV are not rewritten" in harbor(served.folder, "snapshot", "restore", "text", *moved, code=2).err
+    )
     url = served.database_place.with_name("moved").url
     told = harbor(served.folder, "snapshot", "restore", "text", *moved, "--database", url, "--json").json
     assert told["rewritten_cells"] >= 3
@@ -119,6 +121,41 @@ def test_a_database_can_be_made_on_a_server_that_the_site_file_names(served: Sce
         harbor(served.folder, "clone", "close", made["id"])
         assert not open_database(served.database_place.with_name(name)).exists()
     finally:
+        served.site_file.write_text(text)
+
+
+def test_live_is_not_overwritten_under_another_name(served: Scene) -> None:
+    live = served.database_place
+    count = query_rows(served)
+    url = f"{live.engine}://{live.user}:some-word@/{live.name}?socket={live.socket}"
+    words = ("snapshot", "restore", "text", "--database", url, "--overwrite", "--yes")
+    assert "this is the live site's database" in harbor(served.folder, *words, code=2).err
+    assert query_rows(served) == count
+
+
+def query_rows(scene: Scene) -> int:
+    with open_database(scene.database_place).reading() as state:
+        return sum(1 for _ in state.rows("loans"))
+
+
+def test_a_clone_that_would_work_on_live_is_refused(served: Scene) -> None:
+    """The site file knows the database, but not by which of the site's settings its code finds it."""
+    text = served.site_file.read_text()
+    platform = served.folder / "tansy.toml"
+    whole = platform.read_text()
+    start = whole.index("[database.settings]")
+    platform.write_text(whole[:start] + whole[whole.index("[address]") :])
+    served.site_file.write_text(text + f'\n[database]\nurl = "{served.database_place.url}"\n')
+    try:
+        ran = harbor(served.folder, "clone", "make", code=3)
+        assert "cannot be made to name its own database" in ran.err
+        assert list((served.folder / "harbor/clones").iterdir()) == []
+        drilled = harbor(served.folder, "snapshot", "drill", "text", code=3)
+        assert "cannot be made to name its own database" in drilled.err
+        shown = harbor(served.folder, "snapshot", "show", "text").out
+        assert "it did not come up" not in shown, "that is no fault of the snapshot"
+    finally:
+        platform.write_text(whole)
         served.site_file.write_text(text)
 
 

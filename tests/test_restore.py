@@ -170,7 +170,15 @@ def test_a_snapshot_that_does_not_come_up_is_not_proven(scene: Scene) -> None:
     assert "! not proven" in harbor(scene.folder, "snapshot", "list").out
     shown = " ".join(harbor(scene.folder, "snapshot", "show", "broken").out.split())
     assert "it did not come up in a drill" in shown
-    query(scene.database, "DROP TABLE loans")
+
+
+def test_what_was_left_of_the_flag_by_a_killed_run_goes_when_it_is_settled(scene: Scene) -> None:
+    take(scene, "one")
+    before = state_of(scene)
+    begin_journal(open_site(scene.site_file), "restore", "t", target="x", chosen={})
+    (scene.root / "var/.maintenance.flag.4711-0a1b2c3d.part").write_text("token")
+    harbor(scene.folder, "settle")
+    assert state_of(scene) == before
 
 
 def test_an_interrupted_restore_is_carried_on_by_settle(scene: Scene) -> None:

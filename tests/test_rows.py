@@ -181,6 +181,40 @@ def test_collecting_keeps_what_is_wanted_and_what_that_leans_on(tmp_path: Path) 
     assert store.read(ids[30]) == contents[30]
 
 
+def test_more_packs_than_may_be_open_are_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("keenharbor.store.store._MOST_OPEN_PACKS", 3)
+    store = Store.create(tmp_path / "store")
+    contents = [str(n).encode() * 100 for n in range(12)]
+    ids = []
+    for content in contents:
+        with store.writing() as writer:
+            ids.append(writer.add(content))
+    fresh = Store(tmp_path / "store")
+    for _ in range(2):
+        assert [fresh.read(i) for i in ids] == contents
+    assert len(fresh._descriptors) == 3
+
+
+def test_what_cannot_be_written_anew_for_want_of_space_is_not_lost(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    store = Store.create(tmp_path / "store")
+    with store.writing() as writer:
+        dead = [writer.add(bytes([n]) * 4000 + b"dead") for n in range(9)]
+    with store.writing() as writer:
+        ids = [writer.add(bytes([n]) * 3000 + b"half") for n in range(9)]
+    monkeypatch.setattr(
+        "keenharbor.store.packs.PackWriter.seal", lambda self: (_ for _ in ()).throw(OSError(28, "No space left"))
+    )
+    with pytest.raises(OSError, match="No space left"):
+        store.collect({ids[4]}, lambda d, t: None)
+    monkeypatch.undo()
+    fresh = Store(tmp_path / "store")
+    assert fresh.read(ids[4]).endswith(b"half")
+    assert not fresh.has(dead[0]), "what costs nothing goes first"
+    assert not list((tmp_path / "store/staging").iterdir())
+
+
 # -- giving back --------------------------------------------------------------------------------------------------
 
 

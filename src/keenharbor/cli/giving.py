@@ -121,19 +121,12 @@ def restore(
     if url is not None:
         password = read_password(Path(), str(password_file)) if password_file is not None else ""
         place = DatabasePlace.from_url(url, password)
-        if place.url == site.database_place.url:
-            raise UsageError("this is the live site's database", where=str(place), advice="--live restores over it")
         if overwrite:
             session.confirm(f"All that is in {place} is replaced.", yes)
     moved = Moved(new_address, new_root) if new_address or new_root else None
-    if moved is not None and url is None and chosen.database and found.state.schema.engine != "sqlite":
-        raise UsageError(
-            "SQL text is not rewritten for a site that has moved",
-            advice="add --database URL to restore into a database, or --no-database",
-        )
     given = give_back(
         found, target, chosen.fits, files=chosen.files, tables=tables, database=place, with_database=chosen.database,
-        overwrite=overwrite, moved=moved,
+        overwrite=overwrite, moved=moved, live=site.database_place,
     )  # fmt: skip
     where = target or place
     append_log(

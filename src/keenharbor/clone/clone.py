@@ -27,14 +27,14 @@ from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import now, parse_stamp, size, stamp
 from keenharbor.clone.server import Server, fill_places, free_port
-from keenharbor.database import DatabasePlace, drop_database, open_database
+from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.database.rewrite import Rewriter, places_left, rewrite_database
-from keenharbor.site.load import read_password
+from keenharbor.site.load import database_place, read_password
 from keenharbor.site.settingsfile import read_settings, with_ini_value
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, restore_state
-from keenharbor.snapshot.moved import rewrite_files
+from keenharbor.snapshot.moved import address_forms, rewrite_files
 from keenharbor.snapshot.take import new_id
 from keenharbor.tree import restore_tree
 
@@ -243,7 +243,7 @@ def _drop_database(facts: CloneFacts, live: SiteView | None) -> None:
     if facts.server is not None:
         PrivateServer(**facts.server).remove()
     elif facts.own_database and live is not None:
-        drop_database(_with_password(facts, live))
+        open_database(_with_password(facts, live)).drop()
 
 
 def live_places(live: SiteView, snapshot: Snapshot | None = None) -> list[str]:
@@ -260,20 +260,11 @@ def _rewriter(clone: Clone, snapshot: Snapshot) -> Rewriter:
     table: dict[str, str] = {}
     for place in live_places(live, snapshot):
         if place.startswith("http"):
-            table[place] = clone.address
-            # Written with the other scheme, it is the same site.
-            other = (
-                place.replace("http:", "https:", 1)
-                if place.startswith("http:")
-                else place.replace("https:", "http:", 1)
-            )
-            table.setdefault(other, clone.address)
+            table |= address_forms(place, clone.address)
         elif place in live.database_place.marks:
             table[place] = (clone.site.database_place.marks or (place,))[0]
         elif place.startswith("/"):
             table[place] = root
-        else:
-            table[place] = urlsplit(clone.address).netloc
     return Rewriter(table)
 
 
@@ -302,27 +293,36 @@ def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int) -> None:
 
 
 def _point_settings(clone: Clone) -> None:
-    """Let the clone's settings name its own database. One in a file has been rewritten as a path."""
+    """Let the clone's settings name its own database, and see that they do. One in a file has been rewritten as a path.
+
+    Raises `KeenHarborError` where they cannot: the clone's code would work on live.
+    """
     keys, place = clone.site.model.database.settings, clone.site.database_place
-    if keys is None or place.path is not None:
+    if place.path is not None:
         return
     file = clone.site.root / clone.site.model.settings.file
-    text = file.read_text(encoding="utf-8")
-    said = read_settings(file)
-    own_socket = keys.socket is not None and keys.socket in said
-    if place.socket and not own_socket and not (keys.url and said.get(keys.url)):
-        raise KeenHarborError(
-            "the clone's database is on a socket, and the site's settings have no place for one", where=file,
-            advice="name the key under [database.settings] as 'socket' and add it, empty, to the site's settings",
-        )  # fmt: skip
-    wanted = {
-        keys.url: place.url, keys.host: place.host, keys.port: str(place.port or ""), keys.socket: place.socket,
-        keys.name: place.name, keys.user: place.user, keys.password: place.password,
-    }  # fmt: skip
-    for key, value in wanted.items():
-        if key is not None and key in said:
-            text = with_ini_value(text, key, value)
-    file.write_text(text, encoding="utf-8")
+    if keys is not None:
+        text = file.read_text(encoding="utf-8")
+        said = read_settings(file)
+        wanted = {
+            keys.url: place.url, keys.host: place.host, keys.port: str(place.port or ""), keys.socket: place.socket,
+            keys.name: place.name, keys.user: place.user, keys.password: place.password,
+        }  # fmt: skip
+        for key, value in wanted.items():
+            if key is not None and key in said:
+                text = with_ini_value(text, key, value)
+        file.write_text(text, encoding="utf-8")
+        now = database_place(clone.site.model, clone.site.site_file.parent, clone.site.root)
+        if now.is_same_as(place):
+            return
+    missing = (
+        "" if keys is None or not place.socket or (keys.socket and keys.socket in read_settings(file)) else ": a socket"
+    )
+    raise KeenHarborError(
+        f"the clone's settings cannot be made to name its own database{missing}", where=file,
+        advice="name the keys that say where the database is under [database.settings], and add those that the site's "
+        "settings lack, empty",
+    )  # fmt: skip
 
 
 # -- clones that are there ------------------------------------------------------------------------------------

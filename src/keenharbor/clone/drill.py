@@ -7,7 +7,7 @@ import time
 from dataclasses import dataclass, field
 from typing import Any
 
-from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.errors import DamagedError, KeenHarborError
 from keenharbor.base.progress import Progress
 from keenharbor.clone.clone import make_clone
 from keenharbor.clone.mailbox import Mailbox
@@ -44,28 +44,40 @@ class Drilled:
 def drill(live: SiteView, snapshot: Snapshot, progress: Progress) -> Drilled:
     """Restore ``snapshot``, look at its pages, make its checks, compare with live where that answers; record the outcome.
 
-    A page counts as broken when it fails on the restored site and not on live. Everything is removed afterwards.
+    A page counts as broken when it fails on the restored site and not on live. Everything is removed afterwards. What is no
+    fault of the snapshot (too little space, a server that is not installed) is raised and not recorded.
     """
     began = time.monotonic()
     restored = 0.0
-    try:
-        with contextlib.ExitStack() as stack:
-            mailbox = stack.enter_context(Mailbox())
-            progress.stage("restoring into a scratch place")
+    with contextlib.ExitStack() as stack:
+        mailbox = stack.enter_context(Mailbox())
+        progress.stage("restoring into a scratch place")
+        try:
             clone = make_clone(live, snapshot, "drill", mail_port=mailbox.port)
-            stack.callback(clone.drop)
-            restored = time.monotonic() - began
-            progress.stage("starting the site there")
+        except DamagedError as error:
+            return _failed(snapshot, began, restored, error)
+        stack.callback(clone.drop)
+        restored = time.monotonic() - began
+        progress.stage("starting the site there")
+        try:
             clone.start()
-            progress.stage("looking at its pages")
-            first = _look(live, clone.address, None)
-            progress.stage("comparing with live")
-            theirs, without = _look_at_live(live, first)
-            # The checks write, so they come last.
-            second = _look(live, clone.address, first, mailbox)
-            result = _judge(snapshot, restored, began, second, [first, second], theirs, without)
-    except KeenHarborError as error:
-        result = Drilled(snapshot.id, False, restored, time.monotonic() - began, problems=(error.what,))
+        except KeenHarborError as error:
+            return _failed(snapshot, began, restored, error)
+        progress.stage("looking at its pages")
+        first = _look(live, clone.address, None)
+        progress.stage("comparing with live")
+        theirs, without = _look_at_live(live, first)
+        # The checks write, so they come last.
+        second = _look(live, clone.address, first, mailbox)
+        result = _judge(snapshot, restored, began, second, [first, second], theirs, without)
+    return _recorded(snapshot, result)
+
+
+def _failed(snapshot: Snapshot, began: float, restored: float, error: KeenHarborError) -> Drilled:
+    return _recorded(snapshot, Drilled(snapshot.id, False, restored, time.monotonic() - began, problems=(error.what,)))
+
+
+def _recorded(snapshot: Snapshot, result: Drilled) -> Drilled:
     record_proof(
         snapshot, "a drill", result.good, result.restore_seconds or result.seconds, "; ".join(result.problems)[:300]
     )

@@ -6,7 +6,7 @@ import time
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from keenharbor.base.errors import KeenHarborError, PutBackError, UnsettledError, UsageError
+from keenharbor.base.errors import KeenHarborError, UnsettledError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, plural
 from keenharbor.compare import (
@@ -25,8 +25,8 @@ from keenharbor.compare import (
     take_look,
 )
 from keenharbor.compare.state import settings_of
-from keenharbor.cutover.journal import Journal, begin_journal, close_journal, enter_phase, exclusive, steps_lock
-from keenharbor.cutover.live import locked_out, maintenance_off, new_token, pass_header, put_back, reload_host
+from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive, steps_lock
+from keenharbor.cutover.live import locked_out, maintenance_off, new_token, pass_header, reload_host, undo
 from keenharbor.database import row_delta
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log
@@ -40,6 +40,7 @@ from keenharbor.trial.result import TrialResult, list_trials
 from keenharbor.trial.steps import Workplace, perform
 
 SAMPLES = 2
+_PUT_BACK_ADVICE = "'keenharbor trial show' tells what the rehearsal saw; correct the plan and rehearse it again"
 REHEARSED_AREAS = ("core", "extensions", "themes", "settings")
 
 
@@ -178,7 +179,7 @@ def run_cutover(
             notes, pages = _look_after(site, token, before, noise, versions, trial, safety)
             journal = enter_phase(site, journal, "done")
         except BaseException as error:
-            _put_everything_back(site, store, journal, error, progress)
+            undo(site, store, safety.id, "cutover", error, _PUT_BACK_ADVICE, progress)
         progress.stage("maintenance off")
         try:
             maintenance_off(site)
@@ -270,26 +271,3 @@ def _look_after(
         more = f" (and {len(findings) - 1} more)" if len(findings) > 1 else ""
         raise _Unlike(f"live differs from the trial: {findings[0].text}{more}")
     return group((o, None, None) for o in seen if o.weight is Weight.NOTE), len(after.pages)
-
-
-def _put_everything_back(
-    site: SiteView, store: Store, journal: Journal, error: BaseException, progress: Progress
-) -> None:
-    assert journal.safety is not None
-    progress.stage(f"putting everything back from snapshot {journal.safety}")
-    try:
-        put_back(site, store, journal.safety)
-    except BaseException as second:
-        append_log(site.work, site.name, "cutover", "interrupted", f"{error}; putting back: {second}", journal.safety)
-        raise UnsettledError(
-            f"the cutover failed ({error}), and putting back was interrupted: {second}",
-            where=site.root, advice="keenharbor settle",
-        ) from error  # fmt: skip
-    close_journal(site)
-    reason = str(error) or type(error).__name__
-    append_log(site.work, site.name, "cutover", "put back", reason, journal.safety)
-    raise PutBackError(
-        f"{reason}; everything was put back",
-        where=site.address,
-        advice="'keenharbor trial show' tells what the rehearsal saw; correct the plan and rehearse it again",
-    ) from error

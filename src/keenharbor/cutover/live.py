@@ -5,14 +5,16 @@ from __future__ import annotations
 import contextlib
 import secrets
 from collections.abc import Callable, Iterator
+from typing import NoReturn
 
 from keenharbor.base.durable import write_durably
-from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.errors import KeenHarborError, PutBackError, UnsettledError
 from keenharbor.base.process import run_program
 from keenharbor.base.progress import Progress
 from keenharbor.clone.server import clean_environment
 from keenharbor.cutover.journal import close_journal
 from keenharbor.database import DatabaseWriter, open_database
+from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
 from keenharbor.snapshot.manifest import read_snapshot
@@ -39,7 +41,11 @@ def maintenance_on(site: SiteView, token: str) -> None:
 
 def maintenance_off(site: SiteView) -> None:
     """Let visitors in again."""
-    (site.root / site.model.maintenance.flag).unlink(missing_ok=True)
+    flag = site.root / site.model.maintenance.flag
+    flag.unlink(missing_ok=True)
+    # What a run that was killed while it wrote the flag has left beside it.
+    for part in flag.parent.glob(f".{flag.name}.*.part"):
+        part.unlink(missing_ok=True)
 
 
 @contextlib.contextmanager
@@ -90,16 +96,20 @@ def differing_tree(
 ) -> tuple[dict[str, Entry], dict[str, Entry]]:
     """What ``snapshot`` holds and what live holds now of it, read: all but caches and logs, or what is ``chosen``."""
     scan = site.scan()
-    left_out = set(snapshot.manifest["areas_left_out"])
+    areas_left_out = set(snapshot.manifest["areas_left_out"])
+    left_out = {*snapshot.manifest["left_out"], *snapshot.manifest.get("too_large", ())}
 
     def counts(entry: Entry) -> bool:
         return entry.area not in ("logs", "cache") if chosen is None else chosen(entry)
 
+    def was_left_out(path: str) -> bool:
+        return path in left_out or any(path[:at] in left_out for at, c in enumerate(path) if c == "/")
+
     wanted = {p: e for p, e in snapshot.entries.items() if counts(e)}
-    scan.entries = {p: e for p, e in scan.entries.items() if counts(e) and e.area not in left_out}
-    for path in (*snapshot.manifest["left_out"], *snapshot.manifest.get("too_large", ())):
-        # What a snapshot left out by rule it must not remove either.
-        scan.entries = {p: e for p, e in scan.entries.items() if p != path and not p.startswith(path + "/")}
+    # What a snapshot left out by rule it must not remove either.
+    scan.entries = {
+        p: e for p, e in scan.entries.items() if counts(e) and e.area not in areas_left_out and not was_left_out(p)
+    }
     read_content(site.root, scan, Hashing(), snapshot.entries, lambda o: True, lambda done, total: None)
     return wanted, scan.entries
 
@@ -131,3 +141,30 @@ def put_back(site: SiteView, store: Store, safety: str) -> None:
     put_database_back(site, snapshot)
     reload_host(site)
     maintenance_off(site)
+
+
+def undo(
+    site: SiteView,
+    store: Store,
+    safety: str,
+    command: str,
+    error: BaseException,
+    advice: str | None,
+    progress: Progress,
+) -> NoReturn:
+    """After a change that failed: put everything back, close the journal, and raise `PutBackError`; `UnsettledError` when
+    even that was interrupted."""
+    reason = str(error) or type(error).__name__
+    progress.stage(f"putting everything back from snapshot {safety}")
+    try:
+        put_back(site, store, safety)
+    except BaseException as second:
+        append_log(site.work, site.name, command, "interrupted", f"{reason}; putting back: {second}", safety)
+        raise UnsettledError(
+            f"the {command} failed ({reason}), and putting back was interrupted: {second}",
+            where=site.root,
+            advice="keenharbor settle",
+        ) from error
+    close_journal(site)
+    append_log(site.work, site.name, command, "put back", reason, safety)
+    raise PutBackError(f"{reason}; everything was put back", where=site.address, advice=advice) from error

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
-from typing import Any, NoReturn
+from typing import Any
 
-from keenharbor.base.errors import KeenHarborError, PutBackError, UnsettledError, UsageError
+from keenharbor.base.errors import KeenHarborError, UnsettledError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import plural
 from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive
@@ -19,9 +19,9 @@ from keenharbor.cutover.live import (
     locked_out,
     maintenance_off,
     new_token,
-    put_back,
     put_tree_back,
     reload_host,
+    undo,
 )
 from keenharbor.database import open_database, row_delta
 from keenharbor.site.log import append_log
@@ -157,7 +157,7 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
     chosen.check(snapshot)
     token = new_token()
     progress.stage("reading what will be given back")
-    _check_readable(snapshot, chosen)
+    _check_readable(site, snapshot, chosen)
     with exclusive(site):
         journal = begin_journal(site, "restore", token, target=snapshot.id, chosen=asdict(chosen))
         with locked_out(site, token, progress):
@@ -172,7 +172,8 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
             progress.stage("maintenance off")
             maintenance_off(site)
         except (KeenHarborError, OSError) as error:
-            _undo(site, store, snapshot, safety, error, progress)
+            advice = error.advice if isinstance(error, KeenHarborError) else None
+            undo(site, store, safety.id, "snapshot restore", error, advice, progress)
         except BaseException as error:
             append_log(site.work, site.name, "snapshot restore", "interrupted", f"over live: {error}", snapshot.id)
             raise UnsettledError(
@@ -184,12 +185,14 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
     return result
 
 
-def _check_readable(snapshot: Snapshot, chosen: Chosen) -> None:
-    """Read what will be needed of the snapshot. Raises `DamagedError` before anything of live is touched."""
-    fits = chosen.fits
+def _check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> None:
+    """Read what will be written of the snapshot's files, and all of the tables that are meant. Raises `DamagedError`
+    before anything of live is touched."""
     if chosen.files:
-        for entry in snapshot.entries.values():
-            if fits is None or fits(entry):
+        wanted, present = differing_tree(site, snapshot, chosen.fits)
+        for path, entry in wanted.items():
+            now = present.get(path)
+            if now is None or not now.same_content(entry):
                 for identity in entry.objects:
                     snapshot.store.read(identity)
     if chosen.database:
@@ -197,26 +200,6 @@ def _check_readable(snapshot: Snapshot, chosen: Chosen) -> None:
             if not chosen.tables or table.name in chosen.tables:
                 for identity in table.chunk_ids:
                     snapshot.store.read(identity)
-
-
-def _undo(
-    site: SiteView, store: Store, snapshot: Snapshot, safety: Snapshot, error: Exception, progress: Progress
-) -> NoReturn:
-    """Live as it was before; the journal is closed when that stands."""
-    progress.stage(f"that failed; putting back snapshot {safety.id}")
-    try:
-        put_back(site, store, safety.id)
-    except BaseException as second:
-        append_log(site.work, site.name, "snapshot restore", "interrupted", f"over live: {second}", snapshot.id)
-        raise UnsettledError(
-            f"the restore failed ({error}), and so did putting live back: {second}",
-            where=site.root,
-            advice="keenharbor settle",
-        ) from second
-    close_journal(site)
-    append_log(site.work, site.name, "snapshot restore", "put back", f"over live: {error}", snapshot.id)
-    advice = error.advice if isinstance(error, KeenHarborError) else None
-    raise PutBackError(f"the restore failed, live is as before: {error}", where=site.root, advice=advice) from error
 
 
 def put_back_chosen(site: SiteView, snapshot: Snapshot, chosen: Chosen, safety: str) -> RestoredLive:

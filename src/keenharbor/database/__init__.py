@@ -1,7 +1,7 @@
 """Databases behind one protocol, one module an engine; rows, their encoding, differences, address rewriting."""
 
 from keenharbor.database.diff import RowDelta, TableDelta, row_delta
-from keenharbor.database.engines import ENGINES, drop_database, open_database
+from keenharbor.database.engines import ENGINES, open_database
 from keenharbor.database.lines import encode_row
 from keenharbor.database.protocol import (
     Block,
@@ -38,7 +38,6 @@ __all__ = [
     "TableDelta",
     "Together",
     "Value",
-    "drop_database",
     "encode_row",
     "open_database",
     "row_delta",

@@ -10,11 +10,6 @@ from keenharbor.database.protocol import Database, DatabasePlace
 ENGINES = {"sqlite": "SqliteDatabase", "mariadb": "MariadbDatabase", "postgres": "PostgresDatabase"}
 
 
-def drop_database(place: DatabasePlace) -> None:
-    """Remove a database that was made for a clone or a drill, with all that is in it."""
-    open_database(place).drop()
-
-
 def open_database(place: DatabasePlace) -> Database:
     """The database at ``place``; nothing is opened yet. Raises `UsageError` for an engine that is not known."""
     if place.engine not in ENGINES:

@@ -116,7 +116,7 @@ class MariadbDatabase:
         place = self.place
         with _own_errors(place):
             return pymysql.connect(
-                host=place.host or "localhost", port=place.port or 3306, unix_socket=place.socket or None, user=place.user,
+                host=place.host or "localhost", port=place.asked_port, unix_socket=place.socket or None, user=place.user,
                 password=place.password, database=place.name if name else None, charset="utf8mb4", autocommit=True,
                 local_infile=True, client_flag=CLIENT.MULTI_STATEMENTS, connect_timeout=10,
                 # Results as they come: values are decoded by what the table says of them.
@@ -211,7 +211,7 @@ class _Reader:
 
     def connect(self) -> None:
         place = self._place
-        server = {"unix_socket": place.socket} if place.socket else {"host": place.host, "port": place.port or 3306}
+        server = {"unix_socket": place.socket} if place.socket else {"host": place.host, "port": place.asked_port}
         self._connection = self._loop.run_until_complete(
             asyncmy.connect(
                 user=place.user,

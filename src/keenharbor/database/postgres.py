@@ -134,7 +134,7 @@ class PostgresDatabase:
         """A connection outside any transaction."""
         place = self.place
         socket = Path(place.socket) if place.socket else None
-        port = place.port or 5432
+        port = place.asked_port
         if socket is not None and socket.name.startswith(".s.PGSQL."):
             socket, port = socket.parent, int(socket.name.rpartition(".")[2])
         with _own_errors(place):

@@ -18,6 +18,7 @@ RowFormat = Literal["json", "copy"]
 ColumnKind = Literal["any", "int", "float", "text", "bytes", "bool"]
 """How a stored value is read: ``any`` says it itself (JSON); decimals, dates and the like are kept as the engine's text."""
 
+DEFAULT_PORTS = {"mariadb": 3306, "postgres": 5432}
 SCHEMES = {
     "sqlite": "sqlite",
     "mariadb": "mariadb",
@@ -62,6 +63,27 @@ class DatabasePlace:
         if self.path is not None:
             return (str(self.path),)
         return tuple(m for m in (self.socket, f"{self.host}:{self.port}" if self.port else "") if m)
+
+    def is_same_as(self, other: DatabasePlace) -> bool:
+        """Whether both lead to one database, whoever asks for it."""
+        if self.engine != other.engine:
+            return False
+        if self.path is not None and other.path is not None:
+            return self.path.resolve() == other.path.resolve()
+        return self._server == other._server and self.name == other.name
+
+    @property
+    def _server(self) -> tuple[str, ...]:
+        if self.socket:
+            return ("socket", str(Path(self.socket).resolve()))
+        host = self.host.lower()
+        here = host in ("", "localhost", "127.0.0.1", "::1")
+        return ("here" if here else host, str(self.asked_port))
+
+    @property
+    def asked_port(self) -> int:
+        """The port, the engine's usual one where none is said."""
+        return self.port or DEFAULT_PORTS.get(self.engine, 0)
 
     def with_name(self, name: str) -> DatabasePlace:
         """Another database on the same server."""

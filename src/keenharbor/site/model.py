@@ -166,13 +166,12 @@ class FilesPart(Part):
 
 
 class SnapshotPart(Part):
-    """What a snapshot leaves out, and how much it may take of the machine.
+    """What a snapshot leaves out beside the paths of ``[files]``, and how much it may take of the machine.
 
     Of ``empty_tables`` the definition is kept and no row; files larger than ``largest_file`` bytes are listed, not taken.
     ``usual`` leaves out version control and what a package manager made (see `USUAL`). ``gentle`` is for shared servers.
     """
 
-    leave_out: list[Text] = []
     empty_tables: list[Text] = []
     largest_file: Annotated[int, Field(gt=0)] | None = None
     usual: bool = True

@@ -103,7 +103,7 @@ class SiteView:
         apart = {self.model.maintenance.flag, *(f.relative_to(self.root).as_posix() for f in own)}
         empty = [*files.empty, *self.model.areas.get("cache", [])]
         saved = self.model.snapshot
-        leave_out = [*files.leave_out, *saved.leave_out, *(USUAL if saved.usual else ()), *apart]
+        leave_out = [*files.leave_out, *(USUAL if saved.usual else ()), *apart]
         scan = scan_tree(self.root, self.area_rules, leave_out, empty, saved.largest_file, seen)
         scan.left_out = [p for p in scan.left_out if p not in apart]
         return scan

@@ -331,7 +331,8 @@ def _sum_line(digest: str, name: str) -> bytes:
 
 
 def _database_name(snapshot: Snapshot) -> str:
-    return file_name(PurePosixPath(str(snapshot.manifest["database"]["place"]).partition("?")[0]).name or "site")
+    place = snapshot.database_place
+    return file_name(place.name or place.file.name)
 
 
 def _readme(snapshot: Snapshot, options: ExportOptions) -> str:

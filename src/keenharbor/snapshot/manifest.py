@@ -10,7 +10,7 @@ from typing import Any
 
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import now, parse_stamp, stamp
-from keenharbor.database import Schema, StoredState, StoredTable
+from keenharbor.database import DatabasePlace, Schema, StoredState, StoredTable
 from keenharbor.store import ObjectId, Store
 from keenharbor.tree import Entry
 
@@ -85,6 +85,13 @@ class Snapshot:
         schema = Schema.from_json(database["schema"])
         return StoredState(schema, tables, self.store.read, self.manifest.get("left_empty", ()))
 
+    @property
+    def database_place(self) -> DatabasePlace:
+        """Where the database was that was read; without a password."""
+        said = str(self.manifest["database"]["place"])
+        # Manifests of format 1 have "sqlite:PATH".
+        return DatabasePlace.from_url(said if "://" in said else said.replace("sqlite:", "sqlite://", 1))
+
     def objects(self) -> Iterator[tuple[str, ObjectId]]:
         """Every object that the snapshot needs, with the path or table it is for."""
         for entry in self.entries.values():
@@ -96,7 +103,11 @@ class Snapshot:
 
     @property
     def file_bytes(self) -> int:
-        return sum(e.size for e in self.entries.values())
+        return sum(e[4] for e in self.manifest["tree"])
+
+    @property
+    def file_count(self) -> int:
+        return sum(e[1] == "file" for e in self.manifest["tree"])
 
     def summary(self) -> dict[str, Any]:
         """What ``--json`` lists of it."""
@@ -104,7 +115,7 @@ class Snapshot:
         return {
             "id": self.id, "site": self.site, "taken_at": m["taken_at"], "label": m["label"], "comment": m["comment"],
             "reason": m["reason"], "core": m["facts"]["core"], "runtime": m["facts"]["runtime"],
-            "files": sum(e.kind == "file" for e in self.entries.values()), "file_bytes": self.file_bytes,
+            "files": self.file_count, "file_bytes": self.file_bytes,
             "tables": len(m["database"]["tables"]), "rows": sum(t["rows"] for t in m["database"]["tables"]),
             "added_bytes": m["added_bytes"], "seconds": m["seconds"],
             "left_out": m["left_out"], "areas_left_out": m["areas_left_out"], "unreadable": m["unreadable"],

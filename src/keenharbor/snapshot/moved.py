@@ -42,9 +42,7 @@ def moved_rewriter(snapshot: Snapshot, moved: Moved, database: DatabasePlace | N
     if moved.root is not None:
         places[str(snapshot.manifest["root"])] = str(moved.root)
     if database is not None:
-        said = str(snapshot.manifest["database"]["place"])
-        old = DatabasePlace.from_url(said if "://" in said else said.replace("sqlite:", "sqlite://", 1))
-        places |= dict(zip(old.marks, database.marks, strict=False))
+        places |= dict(zip(snapshot.database_place.marks, database.marks, strict=False))
     return Rewriter(places)
 
 

@@ -61,17 +61,26 @@ def restore_state(state: StoredState, database: Database) -> int:
 def give_back(
     snapshot: Snapshot, target: Path | None, chosen: Callable[[Entry], bool] | None = None, *, files: bool = True,
     tables: Sequence[str] = (), database: DatabasePlace | None = None, with_database: bool = True, overwrite: bool = False,
-    moved: Moved | None = None,
+    moved: Moved | None = None, live: DatabasePlace | None = None,
 ) -> GivenBack:  # fmt: skip
     """Restore into the folder ``target``: files below ``target/files``, the database below ``target/database`` (as a file,
     or as SQL text where it needs a server), ``tables`` as CSV; and into the database at ``database`` where that is given.
 
     ``target`` must be empty or not exist, ``database`` empty, unless ``overwrite`` lets it be replaced. For a site that has
-    ``moved``, addresses, folders and the place of the database are rewritten in files and cells.
+    ``moved``, addresses, folders and the place of the database are rewritten in files and cells. The database at ``live`` is
+    never written. Raises `UsageError` for what cannot be, before anything is written.
     """
     began = time.monotonic()
     if target is not None:
         _check_target(snapshot, target)
+    if database is not None and live is not None and database.is_same_as(live):
+        raise UsageError("this is the live site's database", where=str(database), advice="--live restores over it")
+    as_text = with_database and database is None and (bool(tables) or snapshot.state.schema.engine != "sqlite")
+    if moved is not None and as_text:
+        raise UsageError(
+            "SQL text and CSV are not rewritten for a site that has moved",
+            advice="add --database URL to restore into a database, or --no-database",
+        )
     wanted = {p: e for p, e in snapshot.entries.items() if chosen is None or chosen(e)}
     new_database = database
     place: str | None = None
@@ -79,9 +88,8 @@ def give_back(
     if database is not None:
         rows = _into_database(snapshot, open_database(database), tables, overwrite)
         place = str(database)
-    elif target is not None and with_database and snapshot.state.schema.engine == "sqlite" and not tables:
-        old = DatabasePlace.from_url(_url_of(snapshot))
-        new_database = DatabasePlace("sqlite", target / "database" / old.file.name)
+    elif target is not None and with_database and not as_text:
+        new_database = DatabasePlace("sqlite", target / "database" / snapshot.database_place.file.name)
         new_database.file.parent.mkdir(parents=True)
         rows = restore_state(snapshot.state, open_database(new_database))
         place = str(new_database.file)
@@ -100,12 +108,6 @@ def give_back(
     where = target / "files" if target is not None and files else None
     count = len(wanted) if where is not None else 0
     return GivenBack(count, rows, time.monotonic() - began, where, place, rewritten_files, rewritten_cells)
-
-
-def _url_of(snapshot: Snapshot) -> str:
-    """The URL of the database that was read; earlier manifests have ``sqlite:PATH``."""
-    place = str(snapshot.manifest["database"]["place"])
-    return place if "://" in place else place.replace("sqlite:", "sqlite://", 1)
 
 
 def _check_target(snapshot: Snapshot, target: Path) -> None:
@@ -150,7 +152,7 @@ def _as_text(snapshot: Snapshot, target: Path, tables: Sequence[str]) -> tuple[s
                 for piece in csv_text(state, name):
                     out.write(piece)
         return str(folder), sum(state.tables[n].row_count for n in tables)
-    file = folder / f"{DatabasePlace.from_url(_url_of(snapshot)).name or 'site'}.sql"
+    file = folder / f"{snapshot.database_place.name}.sql"
     with file.open("xb") as out:
         for piece in sql_text(state):
             out.write(piece)

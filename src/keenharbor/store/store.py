@@ -5,7 +5,8 @@ STORE/READ ME.txt           how to read the store by hand
 STORE/packs/ab/ab….pack     objects (see `keenharbor.store.packs`)
 STORE/index/ab….pack.json   what each pack holds; made anew when missing
 STORE/snapshots/ID.json     manifests: a snapshot exists when its manifest does
-STORE/records/ID.json       what was learnt of a snapshot later (proofs)
+STORE/records/ID.json       what was learnt of a snapshot later (proofs, whether it is kept)
+STORE/dependents/ID.json    stores that leave to this one what this one has (checkpoints of trials)
 STORE/staging/              what a run is writing; collected when no run is at work
 """
 
@@ -180,33 +181,32 @@ class Store:
                 advice="run 'keenharbor snapshot verify' to see which snapshots are hurt",
             )
         file = self._pack_path(location.pack)
-        data = os.pread(self._descriptor(location.pack, file), location.stored, location.offset)
-        return unpack(location, data, wanted, file, self.read)
+        return unpack(location, self._stored(location, location.stored), wanted, file, self.read)
 
-    def _descriptor(self, pack: str, file: Path) -> int:
+    def _stored(self, location: Location, count: int) -> bytes:
+        """The first bytes of an object's stored data. Raises `DamagedError` when its pack cannot be read.
+
+        Of the packs that were read last a few stay open; the lock keeps one from being closed while it is read.
+        """
+        file = self._pack_path(location.pack)
         with self._descriptors_lock:
-            found = self._descriptors.get(pack)
-            if found is None:
-                try:
+            try:
+                found = self._descriptors.pop(location.pack, None)
+                if found is None:
                     found = os.open(file, os.O_RDONLY)
-                except OSError as error:
-                    raise DamagedError(f"a pack cannot be read: {error.strerror}", where=file) from error
-                self._descriptors[pack] = found
-            return found
+                self._descriptors[location.pack] = found  # the last one read stands last
+                while len(self._descriptors) > _MOST_OPEN_PACKS:
+                    os.close(self._descriptors.pop(next(iter(self._descriptors))))
+                return os.pread(found, count, location.offset)
+            except OSError as error:
+                raise DamagedError(f"a pack cannot be read: {error.strerror}", where=file) from error
 
     def near(self, wanted: ObjectId) -> tuple[ObjectId, bytes] | None:
         """The object that one like ``wanted`` can be stored near to, with its content: itself, or the one that it is
         stored near to (so that no chain is longer than one). None when it is not in this store's own packs."""
-        location = self._index.get(wanted)
-        if location is None:
-            return None
-        if location.codec == NEAR:
-            head = os.pread(self._descriptor(location.pack, self._pack_path(location.pack)), ID_BYTES, location.offset)
-            wanted = near_of(head)
-            if wanted not in self._index:
-                return None
         try:
-            return wanted, self.read(wanted)
+            base = self.needs(wanted) or wanted
+            return (base, self.read(base)) if base in self._index else None
         except DamagedError:
             return None  # what is stored now must not depend on it
 
@@ -219,9 +219,7 @@ class Store:
         location = self._index.get(wanted)
         if location is None or location.codec != NEAR:
             return None
-        return near_of(
-            os.pread(self._descriptor(location.pack, self._pack_path(location.pack)), ID_BYTES, location.offset)
-        )
+        return near_of(self._stored(location, ID_BYTES))
 
     def close(self) -> None:
         """Close the packs that were opened for reading."""
@@ -325,66 +323,60 @@ class Store:
             place = self._index.get(identity)
             if place is not None:
                 by_pack.setdefault(place.pack, []).append(identity)
-        removable: list[Path] = []
-        written: list[PackWriter] = []
-        for number, file in enumerate(files):
+        poor: list[Path] = []
+        for file in files:
             size = file.stat().st_size
-            live = by_pack.get(file.name, [])
-            kept = sum(self._index[o].stored + self._index[o].head for o in live)
-            if kept < size * _WORTH_KEEPING:
-                if live:
-                    written.append(self._written_anew(file, live, number, written))
-                removable.append(file)
+            kept = sum(self._index[o].stored + self._index[o].head for o in by_pack.get(file.name, ()))
+            if not kept:
+                self._drop(file)  # first what costs nothing: the disk may be full
+                done += size
+            elif kept < size * _WORTH_KEEPING:
+                poor.append(file)
+            else:
+                done += size
+        advance(done, total)
+        for number, file in enumerate(poor):
+            size = file.stat().st_size
+            self._write_anew(file, sorted(by_pack[file.name], key=lambda o: self._index[o].offset), number)
             done += size
             advance(done, total)
-        for writer in {id(w): w for w in written}.values():
-            if writer.size:
-                writer.seal()
-                for identity, place in writer.locations.items():
-                    self._index[identity] = place
-                self.adopt(writer)
-        if written:
-            sync_folder(self.folder / "index")
-        for file in removable:
-            self.close()
-            file.unlink()
-            (self.folder / "index" / f"{file.name}.json").unlink(missing_ok=True)
-        for folder in {f.parent for f in removable}:
-            sync_folder(folder)
         self.refresh()
 
-    def _written_anew(self, file: Path, live: list[ObjectId], number: int, written: list[PackWriter]) -> PackWriter:
-        writer = written[-1] if written and written[-1].size < PACK_SIZE else None
-        if writer is None:
-            writer = PackWriter(self.folder / "packs", self.folder / "staging", number)
-        descriptor = self._descriptor(file.name, file)
-        for identity in sorted(live, key=lambda o: self._index[o].offset):
-            place = self._index[identity]
-            data = os.pread(descriptor, place.stored, place.offset)
-            unpack(place, data, identity, file, self.read)  # what is damaged must not look sound in a new place
-            writer.add([Packed(identity, place.codec, data, place.plain)])
-        return writer
+    def _drop(self, file: Path) -> None:
+        self.close()
+        file.unlink()
+        (self.folder / "index" / f"{file.name}.json").unlink(missing_ok=True)
+        sync_folder(file.parent)
+
+    def _write_anew(self, file: Path, kept: Iterable[ObjectId], number: int) -> None:
+        """Copy objects of a pack into a new one, and remove it. Raises `DamagedError` for an object that is not sound,
+        which must not look so in a new place; nothing is removed then."""
+        writer = PackWriter(self.folder / "packs", self.folder / "staging", number)
+        try:
+            for identity in kept:
+                place = self._index[identity]
+                data = self._stored(place, place.stored)
+                unpack(place, data, identity, file, self.read)
+                writer.add([Packed(identity, place.codec, data, place.plain)])
+            writer.seal()
+        except BaseException:
+            writer.discard()
+            raise
+        self._index.update(writer.locations)
+        self.adopt(writer)
+        sync_folder(self.folder / "index")
+        self._drop(file)
 
     def drop_damaged(self, files: Iterable[Path], sound: set[ObjectId]) -> None:
         """Write packs that are damaged anew with their ``sound`` objects alone."""
         for number, file in enumerate(files):
             found = dict(item for item in walk_heads(file) if not isinstance(item, Damage))
-            writer: PackWriter | None = None
-            with file.open("rb") as old:
-                for identity, place in found.items():
-                    old.seek(place.offset)
-                    data = old.read(place.stored)
-                    if identity in sound and len(data) == place.stored:
-                        writer = writer or PackWriter(self.folder / "packs", self.folder / "staging", number)
-                        writer.add([Packed(identity, place.codec, data, place.plain)])
-            if writer is not None:
-                writer.seal()
-                self.adopt(writer)
-                sync_folder(self.folder / "index")
-            self.close()
-            file.unlink()
-            (self.folder / "index" / f"{file.name}.json").unlink(missing_ok=True)
-            sync_folder(file.parent)
+            self._index.update({k: v for k, v in found.items() if k in sound})
+            kept = [k for k in found if k in sound]
+            if kept:
+                self._write_anew(file, kept, number)
+            else:
+                self._drop(file)
         self.refresh()
 
     def read_me_is_right(self) -> bool:
@@ -406,15 +398,9 @@ class Store:
         self.write_document("dependents", object_id(os.fsencode(folder))[:16], {"folder": os.fsdecode(folder)})
 
     def dependents(self) -> list[Path]:
-        """The stores that lean on this one and are there; notes of others are removed."""
-        found = []
-        for name in self.document_names("dependents"):
-            folder = Path(self.read_document("dependents", name)["folder"])
-            if (folder / "store.json").exists():
-                found.append(folder)
-            else:
-                self.remove_document("dependents", name)
-        return found
+        """The stores that lean on this one and are there."""
+        folders = [Path(self.read_document("dependents", n)["folder"]) for n in self.document_names("dependents")]
+        return [f for f in folders if (f / "store.json").exists()]
 
     # -- between runs ----------------------------------------------------------------------------------------
 
@@ -436,6 +422,7 @@ def _canonical(value: Any) -> bytes:
 
 
 _DOCUMENTS = ("snapshots", "records", "dependents")
+_MOST_OPEN_PACKS = 32
 _WORTH_KEEPING = 0.75
 """A pack of which less than this part is wanted is written anew."""
 _OWN_NAMES = {"dependents", "packs", "index", "snapshots", "records", "staging", "READ ME.txt", "staging.lock"}

@@ -251,9 +251,11 @@ def _read_one(file: str, entry: Entry, store: Store) -> Outcome:
             else:
                 objects = tuple([store(piece, None) for piece in pieces(Path(file), entry.sparse)])
                 facts = os.lstat(file)
-        except FileNotFoundError:
-            return entry.path, None, False
+        except (FileNotFoundError, NotADirectoryError, IsADirectoryError):
+            return entry.path, None, False  # the second scan finds what is there now
         except OSError as error:
+            if error.errno == errno.ELOOP:  # it is a link now
+                return entry.path, None, False
             if isinstance(error, PermissionError) or error.errno in _UNREADABLE:
                 return entry.path, None, True
             raise
@@ -280,6 +282,8 @@ def _read_small(file: str, size: int) -> tuple[bytes, os.stat_result]:
     descriptor = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
     try:
         content = os.read(descriptor, size)
+        while len(content) < size and (more := os.read(descriptor, size - len(content))):
+            content += more
     finally:
         os.close(descriptor)
     return content, os.lstat(file)
