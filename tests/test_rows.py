@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 
 from conftest import StateInMemory, plain_dump, query, state_in_memory
 from keenharbor.base.errors import DamagedError, UsageError
-from keenharbor.database import Block, DatabasePlace, Row, Table, open_database, table_digest
+from keenharbor.database import Block, DatabasePlace, Row, Table, open_database, sql_text, table_digest
 from keenharbor.database.giveback import difference
 from keenharbor.database.lines import decode_copy, encode_copy, encode_json
 from keenharbor.database.rows import LARGEST_CHUNK_BYTES, blocks_of, chunks
-from keenharbor.snapshot.sqltext import csv_text, sql_text
+from keenharbor.snapshot.plaintext import csv_text
 from keenharbor.store import Store, object_id
 from keenharbor.store.packs import NEAR, ZSTD, pack_all, pack_near
 

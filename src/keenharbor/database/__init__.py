@@ -1,7 +1,7 @@
 """Databases behind one protocol, one module an engine; rows, their encoding, differences, address rewriting."""
 
 from keenharbor.database.diff import RowDelta, TableDelta, row_delta
-from keenharbor.database.engines import ENGINES, open_database
+from keenharbor.database.engines import ENGINES, open_database, sql_text
 from keenharbor.database.lines import encode_row
 from keenharbor.database.protocol import (
     Block,
@@ -41,6 +41,7 @@ __all__ = [
     "encode_row",
     "open_database",
     "row_delta",
+    "sql_text",
     "store_state",
     "table_digest",
 ]

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from importlib import import_module
+from types import ModuleType
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database.protocol import Database, DatabasePlace
+from keenharbor.database.rows import StoredState
 
 ENGINES = {"sqlite": "SqliteDatabase", "mariadb": "MariadbDatabase", "postgres": "PostgresDatabase"}
 
@@ -17,6 +20,15 @@ def open_database(place: DatabasePlace) -> Database:
             f"database engine '{place.engine}' is not known",
             advice=f"known engines: {', '.join(sorted(ENGINES))}",
         )
-    module = import_module(f"keenharbor.database.{place.engine}")
-    made: Database = getattr(module, ENGINES[place.engine])(place)
+    made: Database = getattr(_module(place.engine), ENGINES[place.engine])(place)
     return made
+
+
+def sql_text(state: StoredState) -> Iterator[bytes]:
+    """A stored database as SQL that its engine's own client takes, for an empty one."""
+    text: Iterator[bytes] = _module(state.schema.engine).sql_text(state)
+    return text
+
+
+def _module(engine: str) -> ModuleType:
+    return import_module(f"keenharbor.database.{engine}")

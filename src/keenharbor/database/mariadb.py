@@ -13,7 +13,6 @@ import json
 import os
 import re
 import threading
-import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
@@ -39,7 +38,9 @@ from keenharbor.database.protocol import (
     Table,
     Value,
 )
-from keenharbor.database.rows import StoredState
+from keenharbor.database.rows import StoredState, rows_of
+from keenharbor.database.words import back_quoted as quote
+from keenharbor.database.words import insert_statements, no_answer, no_database, refused, user_refused
 
 Query = Callable[[str], list[tuple[Any, ...]]]
 _BLOCK_ROWS = 2000
@@ -61,11 +62,6 @@ _MISSING_DATABASE = 1049
 _CHECK_FAILED = (4025, 3819)
 
 
-def quote(name: str) -> str:
-    """``name`` as an SQL identifier."""
-    return "`" + name.replace("`", "``") + "`"
-
-
 def _literal(text: str) -> str:
     return "'" + text.replace("\\", "\\\\").replace("'", "\\'") + "'"
 
@@ -78,24 +74,16 @@ def _refused(error: Exception, place: DatabasePlace) -> KeenHarborError:
     number = error.args[0] if error.args and isinstance(error.args[0], int) else 0
     words = str(error.args[1]) if len(error.args) > 1 else str(error)
     if number in (1044, 1045, 1698):
-        return KeenHarborError(
-            f"the database server refuses the user '{place.user}': {words}", where=str(place),
-            advice="correct user and password where the site keeps them, or under [database] in the site file",
-        )  # fmt: skip
+        return user_refused(place, words)
     if number in (2002, 2003, 2005, 2006, 2013, 2055) or isinstance(error, OSError):
-        return KeenHarborError(
-            f"the database server does not answer: {words}", where=str(place),
-            advice="see to it that it runs, then type the command again",
-        )  # fmt: skip
+        return no_answer(place, words)
     if number == _MISSING_DATABASE:
-        return UsageError(
-            "the database is not there", where=str(place), advice="correct the place of the database in the site file"
-        )
+        return no_database(place)
     if number == 1412:
         return KeenHarborError(
             "a table was redefined while it was to be read", where=str(place), advice="type the command again"
         )
-    return KeenHarborError(f"the database refused: {words}", where=str(place))
+    return refused(place, words)
 
 
 @contextlib.contextmanager
@@ -151,7 +139,10 @@ class MariadbDatabase:
             _query(server)(f"DROP DATABASE IF EXISTS {quote(self.place.name)}")
 
     def lacking(self) -> list[str]:
-        rights = " ".join(_text(r[0]) for r in self._ask("SHOW GRANTS")).upper()
+        # Rights on everything or on this database; names of databases may hold wild cards, so underscores are escaped.
+        ours = (" ON *.* ", f" ON {quote(self.place.name)}.")
+        said = [_text(r[0]).replace("\\_", "_") for r in self._ask("SHOW GRANTS")]
+        rights = " ".join(g.split(" ON ")[0] for g in said if any(where in g for where in ours)).upper()
         if "ALL PRIVILEGES" in rights:
             return []
         wanted = (("SELECT", "read tables"), ("SHOW VIEW", "see how views are defined"),
@@ -272,10 +263,7 @@ class _Snapshot:
         self.schema = schema
 
     def rows(self, table: str) -> Iterator[Row]:
-        found = self.schema.table(table)
-        if found is not None:
-            for block in self.blocks(table):
-                yield from decode_copy(found, block.lines)
+        return rows_of(self.schema.table(table), self.blocks(table))
 
     def blocks(self, table: str) -> Iterator[Block]:
         found = self.schema.table(table)
@@ -589,25 +577,18 @@ class _Writer:
         self._run(
             "SET @harbor_mode = @@sql_mode, @harbor_zone = @@time_zone, @harbor_collation = @@collation_connection"
         )
-        self._run(
-            f"SET foreign_key_checks = 0, unique_checks = 0, check_constraint_checks = 0, sql_mode = '{_BULK_MODE}', "
-            "time_zone = '+00:00'"
-            if "mariadb" in self._server()
-            else f"SET foreign_key_checks = 0, unique_checks = 0, sql_mode = '{_BULK_MODE}', time_zone = '+00:00'"
-        )
+        checks = ["foreign_key_checks", "unique_checks"]
+        if "mariadb" in str(self._connection.get_server_info()).lower():
+            checks.append("check_constraint_checks")
+        off, on = (", ".join(f"{check} = {value}" for check in checks) for value in (0, 1))
+        self._run(f"SET {off}, sql_mode = '{_BULK_MODE}', time_zone = '+00:00'")
         try:
             yield
         finally:
             with contextlib.suppress(pymysql.err.MySQLError, OSError):
                 self._run(
-                    "SET foreign_key_checks = 1, unique_checks = 1, sql_mode = @harbor_mode, time_zone = @harbor_zone, "
-                    "collation_connection = @harbor_collation"
+                    f"SET {on}, sql_mode = @harbor_mode, time_zone = @harbor_zone, collation_connection = @harbor_collation"
                 )
-                if "mariadb" in self._server():
-                    self._run("SET check_constraint_checks = 1")
-
-    def _server(self) -> str:
-        return str(self._connection.get_server_info()).lower()
 
     def replace(self, state: DatabaseState) -> int:
         wanted = state.schema
@@ -873,14 +854,62 @@ def _as_file(blocks: Iterable[Block]) -> Iterator[str]:
             raise trouble[0]
 
 
-def wait_until_it_answers(place: DatabasePlace, seconds: float) -> None:
-    """Return when a server lets its user in. Raises `KeenHarborError` when it does not within that time."""
-    deadline = time.monotonic() + seconds
-    while True:
-        try:
-            MariadbDatabase(place)._connect(name=False).close()
-            return
-        except KeenHarborError:
-            if time.monotonic() > deadline:
-                raise
-            time.sleep(0.03)
+# -- as text --------------------------------------------------------------------------------------------------
+
+
+def sql_text(state: StoredState) -> Iterator[bytes]:
+    """The database as SQL for its own client, for an empty one."""
+    schema = state.schema
+    yield (
+        "SET NAMES utf8mb4;\nSET time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0;\n"
+        f"SET sql_mode = '{_BULK_MODE}';\nSET @usual_collation = @@collation_connection;\n"
+    ).encode()
+    for kind, name, ddl in schema.objects:
+        if kind in ("sequence", "function"):
+            yield _object_text(kind, name, ddl)
+    for table in schema.tables:
+        yield f"{table.ddl};\n".encode("utf-8", "surrogateescape")
+    for table in schema.tables:
+        columns = ", ".join(quote(c) for c in table.columns)
+        head = f"INSERT INTO {quote(table.name)} ({columns}) VALUES\n"
+        yield from insert_statements(head, _rows_text(state, table))
+    for what, (value, *_) in schema.counters.items():
+        kind, _, name = what.partition(" ")
+        if kind == "sequence":
+            yield f"SELECT SETVAL({quote(name)}, {int(value)}, 0);\n".encode()
+        else:
+            yield f"ALTER TABLE {quote(name)} AUTO_INCREMENT = {int(value)};\n".encode()
+    for kind, name, ddl in schema.objects:
+        if kind not in ("sequence", "function"):
+            yield _object_text(kind, name, ddl)
+    yield b"SET foreign_key_checks = 1, unique_checks = 1;\n"
+
+
+def _object_text(kind: str, name: str, ddl: str) -> bytes:
+    if not ddl.startswith("SET "):
+        return f"{ddl};\n".encode("utf-8", "surrogateescape")
+    before, create = ddl.split("\n", 1)
+    after = f"SET sql_mode = '{_BULK_MODE}', collation_connection = @usual_collation, time_zone = '+00:00';"
+    return f"{before}\nDELIMITER $$\n{create}$$\nDELIMITER ;\n{after}\n".encode("utf-8", "surrogateescape")
+
+
+def _rows_text(state: StoredState, table: Table) -> Iterator[str]:
+    kinds = list(zip(table.kinds, table.read_as, strict=True))
+    for block in state.blocks(table.name):
+        for line in block.lines[:-1].decode("utf-8", "surrogateescape").split("\n"):
+            yield (
+                "(" + ", ".join(_value_text(f, k, a) for f, (k, a) in zip(line.split("\t"), kinds, strict=True)) + ")"
+            )
+
+
+def _value_text(field: str, kind: str, how: str) -> str:
+    if field == "\\N":
+        return "NULL"
+    if kind == "bytes":
+        charset = how.removeprefix("hex").strip()
+        value = f"0x{field}" if field else "''"
+        return f"CONVERT({value} USING {charset})" if charset else value
+    if kind in ("int", "float"):
+        return field
+    # The stored text has the backslashes that a literal wants.
+    return "'" + field.replace("'", "\\'").replace("\r", "\\r").replace("\x00", "\\0") + "'"

@@ -21,7 +21,7 @@ from psycopg.pq import ExecStatus
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
-from keenharbor.database.lines import decode_copy, encode_copy
+from keenharbor.database.lines import encode_copy
 from keenharbor.database.protocol import (
     Block,
     ColumnKind,
@@ -33,7 +33,9 @@ from keenharbor.database.protocol import (
     Table,
     Value,
 )
-from keenharbor.database.rows import StoredState
+from keenharbor.database.rows import StoredState, rows_of
+from keenharbor.database.words import double_quoted as quote
+from keenharbor.database.words import no_answer, no_database, refused, user_refused
 
 Connection = psycopg.Connection[tuple[Any, ...]]
 _BLOCK_BYTES = 512 * 1024
@@ -57,22 +59,14 @@ _OURS = """
 """
 
 
-def quote(name: str) -> str:
-    """``name`` as an SQL identifier."""
-    return '"' + name.replace('"', '""') + '"'
-
-
 def _literal(text: str) -> str:
     escaped = text.replace("'", "''")
     return f"E'{escaped}'".replace("\\", "\\\\") if "\\" in text else f"'{escaped}'"
 
 
 def _qualified(table: Table) -> str:
-    return f"{quote(table.namespace or 'public')}.{quote(_bare(table))}"
-
-
-def _bare(table: Table) -> str:
-    return table.bare_name[1:-1] if table.bare_name.startswith('"') else table.bare_name
+    bare = table.bare_name[1:-1] if table.bare_name.startswith('"') else table.bare_name
+    return f"{quote(table.namespace or 'public')}.{quote(bare)}"
 
 
 def _name_of(namespace: str, name: str) -> tuple[str, str]:
@@ -88,20 +82,12 @@ def _ours(catalog: str, oid: str) -> str:
 def _refused(error: psycopg.Error, place: DatabasePlace) -> KeenHarborError:
     words = (error.diag.message_primary or str(error)).strip()
     if isinstance(error, errors.InvalidCatalogName) or f'database "{place.name}" does not exist' in words:
-        return UsageError(
-            "the database is not there", where=str(place), advice="correct the place of the database in the site file"
-        )
+        return no_database(place)
     if "authentication" in words or "no password supplied" in words or 'role "' in words:
-        return KeenHarborError(
-            f"the database server refuses the user '{place.user}': {words}", where=str(place),
-            advice="correct user and password where the site keeps them, or under [database] in the site file",
-        )  # fmt: skip
+        return user_refused(place, words)
     if isinstance(error, psycopg.OperationalError) and not error.sqlstate:
-        return KeenHarborError(
-            f"the database server does not answer: {words}", where=str(place),
-            advice="see to it that it runs, then type the command again",
-        )  # fmt: skip
-    return KeenHarborError(f"the database refused: {words}", where=str(place))
+        return no_answer(place, words)
+    return refused(place, words)
 
 
 @contextlib.contextmanager
@@ -264,10 +250,7 @@ class _Snapshot:
         self.schema = schema
 
     def rows(self, table: str) -> Iterator[Row]:
-        found = self.schema.table(table)
-        if found is not None:
-            for block in self.blocks(table):
-                yield from decode_copy(found, block.lines)
+        return rows_of(self.schema.table(table), self.blocks(table))
 
     def blocks(self, table: str) -> Iterator[Block]:
         found = self.schema.table(table)
@@ -726,7 +709,6 @@ class _Writer:
     def __init__(self, connection: Connection, place: DatabasePlace) -> None:
         self._connection = connection
         self._place = place
-        self._types: dict[str, str] | None = None
 
     def _run(self, text: str, values: Sequence[Any] | None = None) -> psycopg.Cursor[tuple[Any, ...]]:
         return run_statement(self._connection, text, values)
@@ -958,3 +940,35 @@ class _Writer:
 def _bound(value: Value) -> Value:
     """A value for the server to read by its column's type: as text, but for bytes."""
     return value if value is None or isinstance(value, bytes) else str(value)
+
+
+# -- as text --------------------------------------------------------------------------------------------------
+
+
+def sql_text(state: StoredState) -> Iterator[bytes]:
+    """The database as SQL for its own client, for an empty one."""
+    schema = state.schema
+    yield (
+        b"SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nSET check_function_bodies = off;\n"
+        b"SET client_min_messages = warning;\nSET TimeZone = 'UTC';\nSELECT pg_catalog.set_config('search_path', '', false);\n"
+    )
+    for kind, _, ddl in schema.objects:
+        if kind in _BEFORE:
+            yield f"{ddl};\n".encode()
+    for table in schema.tables:
+        yield f"{table.ddl};\n".encode()
+    for table in schema.tables:
+        stored = state.tables.get(table.name)
+        if stored is None or not stored.chunk_ids:
+            continue
+        columns = ", ".join(quote(c) for c in table.columns)
+        yield f"COPY {_qualified(table)} ({columns}) FROM stdin;\n".encode()
+        for block in state.blocks(table.name):
+            yield block.lines
+        yield b"\\.\n"
+    for kind, _, ddl in schema.objects:
+        if kind not in _BEFORE:
+            yield f"{ddl};\n".encode()
+    for what, (last, called) in schema.counters.items():
+        name = _literal(what.removeprefix("sequence "))
+        yield f"SELECT pg_catalog.setval({name}, {int(last)}, {str(bool(called)).lower()});\n".encode()

@@ -56,8 +56,8 @@ def _key_hashes(
     return h
 
 
-def _lines_of(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64], list[bytes]]:
-    """Where each line ends (behind its line end), the hash of its key, and the keys where they stand apart."""
+def _lines_of(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64]]:
+    """Where each line ends (behind its line end), and the hash of its key."""
     data = np.frombuffer(block.lines, np.uint8)
     ends = np.flatnonzero(data == _NEWLINE)
     if block.keys is not None:
@@ -66,15 +66,15 @@ def _lines_of(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.ND
         if len(key_ends) != len(ends):
             raise ValueError(f"{table.name}: {len(ends)} rows with {len(key_ends)} keys")
         key_starts = np.concatenate(([0], key_ends[:-1] + 1))
-        return ends + 1, _key_hashes(keys, key_starts, key_ends), []
+        return ends + 1, _key_hashes(keys, key_starts, key_ends)
     starts = np.concatenate(([0], ends[:-1] + 1))
     if len(table.key) == len(table.columns):
-        return ends + 1, _key_hashes(data, starts, ends), []
+        return ends + 1, _key_hashes(data, starts, ends)
     tabs = np.flatnonzero(data == _TAB)
     width = len(table.columns) - 1
     if len(tabs) != width * len(ends):
         raise ValueError(f"{table.name}: a row does not have {width + 1} values")
-    return ends + 1, _key_hashes(data, starts, tabs.reshape(-1, width)[:, len(table.key) - 1]), []
+    return ends + 1, _key_hashes(data, starts, tabs.reshape(-1, width)[:, len(table.key) - 1])
 
 
 def _key_text(table: Table, line: bytes) -> str:
@@ -109,7 +109,7 @@ def chunks(table: Table, blocks: Iterator[Block]) -> Iterator[Chunk]:
     for block in blocks:
         if not block.lines:
             continue
-        ends, hashes, _ = _lines_of(table, block)
+        ends, hashes = _lines_of(table, block)
         boundary = hashes % np.uint64(CHUNK_ROWS) == 0
         keys = block.keys.split(b"\n") if block.keys is not None else None
         stops = np.flatnonzero(boundary).tolist()
@@ -209,10 +209,6 @@ class StoredState:
     def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
         return self.mark(table) == mark
 
-    def chunk_data(self, identity: str) -> bytes:
-        """The lines of one chunk."""
-        return self._read(identity)
-
     def chunk(self, table: str, identity: str) -> Iterator[Row]:
         """The rows of one chunk."""
         return decode_lines(self._table(table), self._read(identity))
@@ -235,6 +231,13 @@ def blocks_of(table: Table, rows: Iterable[Row], count: int = 1000) -> Iterator[
             batch = []
     if batch:
         yield block()
+
+
+def rows_of(table: Table | None, blocks: Iterable[Block]) -> Iterator[Row]:
+    """The rows of blocks; none for a table that is not there."""
+    if table is not None:
+        for block in blocks:
+            yield from decode_lines(table, block.lines)
 
 
 def table_digest(blocks: Iterator[Block]) -> str:

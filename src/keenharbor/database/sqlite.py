@@ -10,6 +10,7 @@ disk does; one with a write-ahead log is read as it is.
 from __future__ import annotations
 
 import contextlib
+import math
 import os
 import sqlite3
 import time
@@ -30,7 +31,9 @@ from keenharbor.database.protocol import (
     TableKind,
     Value,
 )
-from keenharbor.database.rows import StoredState
+from keenharbor.database.rows import StoredState, rows_of
+from keenharbor.database.words import double_quoted as quote
+from keenharbor.database.words import insert_statements
 
 BUSY_SECONDS = 20.0
 _HIDDEN_GENERATED = (2, 3)
@@ -39,11 +42,6 @@ _FILE_MARK = b"SQLite format 3\x00"
 _BLOCK_ROWS = 1000
 _SETTLED_SECONDS = 2.0
 """A file that was written less long ago may be written again without its times telling (coarse clocks)."""
-
-
-def quote(name: str) -> str:
-    """``name`` as an SQL identifier."""
-    return '"' + name.replace('"', '""') + '"'
 
 
 def _decode_text(raw: bytes) -> str:
@@ -216,8 +214,7 @@ class _Snapshot:
         self._connection = copy
 
     def rows(self, table: str) -> Iterator[Row]:
-        for block in self.blocks(table):
-            yield from decode_json(block.lines)
+        return rows_of(self.schema.table(table), self.blocks(table))
 
     def blocks(self, table: str) -> Iterator[Block]:
         found = self.schema.table(table)
@@ -406,3 +403,48 @@ def _statements(sql: str) -> Iterator[str]:
             pending = ""
     if pending.strip(" \t\r\n;"):
         yield pending
+
+
+# -- as text --------------------------------------------------------------------------------------------------
+
+
+def sql_text(state: StoredState) -> Iterator[bytes]:
+    """The database as SQL for its own client, for an empty one."""
+    schema = state.schema
+    yield f"PRAGMA foreign_keys = OFF;\nPRAGMA encoding = '{schema.settings.get('encoding', 'UTF-8')!s}';\nBEGIN;\n".encode()
+    for table in schema.tables:
+        if table.kind in ("table", "virtual"):
+            yield f"{table.ddl};\n".encode("utf-8", "surrogateescape")
+    for table in schema.tables:
+        if table.kind == "virtual":
+            continue
+        if table.kind in ("shadow", "internal"):
+            yield f"DELETE FROM {quote(table.name)};\n".encode()
+        columns = ", ".join(quote(c) for c in table.columns)
+        head = f"INSERT INTO {quote(table.name)} ({columns}) VALUES\n"
+        rows = (
+            "(" + ", ".join(_value_text(v) for v in row) + ")"
+            for block in state.blocks(table.name)
+            for row in decode_json(block.lines)
+        )
+        yield from insert_statements(head, rows)
+    for _, _, ddl in schema.objects:
+        yield f"{ddl};\n".encode("utf-8", "surrogateescape")
+    yield b"COMMIT;\n"
+    for name in ("user_version", "application_id"):
+        yield f"PRAGMA {name} = {int(schema.settings.get(name) or 0)};\n".encode()
+
+
+def _value_text(value: Value) -> str:
+    if value is None:
+        return "NULL"
+    if isinstance(value, bytes):
+        return f"X'{value.hex()}'"
+    if isinstance(value, str):
+        raw = value.encode("utf-8", "surrogateescape")
+        if b"\x00" in raw or any("\ud800" <= c <= "\udfff" for c in value):
+            return f"CAST(X'{raw.hex()}' AS TEXT)"
+        return "'" + value.replace("'", "''") + "'"
+    if isinstance(value, float) and not math.isfinite(value):
+        return "NULL" if math.isnan(value) else ("9e999" if value > 0 else "-9e999")
+    return repr(value)

@@ -30,13 +30,13 @@ from keenharbor import __version__
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import size as shown_size
-from keenharbor.database import Block, Schema, StoredTable
+from keenharbor.database import Block, Schema, StoredTable, sql_text
 from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.protocol import Table
 from keenharbor.database.rows import chunks
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot, read_snapshot
+from keenharbor.snapshot.plaintext import client_hint, csv_text, file_name
 from keenharbor.snapshot.sealed import PartsReader, PartsWriter, Sealer, Sink, Unsealer, parts_of
-from keenharbor.snapshot.sqltext import client_hint, csv_text, file_name, sql_text
 from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry
 from keenharbor.tree.scan import PIECE_SIZE

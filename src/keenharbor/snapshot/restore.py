@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from keenharbor.base.errors import DamagedError, UsageError
-from keenharbor.database import Database, DatabasePlace, StoredState, open_database, table_digest
+from keenharbor.database import Database, DatabasePlace, StoredState, open_database, sql_text, table_digest
 from keenharbor.database.rewrite import rewrite_database
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.snapshot.moved import Moved, moved_rewriter, rewrite_files
-from keenharbor.snapshot.sqltext import csv_text, file_name, sql_text
+from keenharbor.snapshot.plaintext import csv_text, file_name
 from keenharbor.tree import Entry, restore_tree
 
 
