@@ -19,7 +19,7 @@ from keenharbor.base.progress import Silent
 from keenharbor.demo.scene import Scene
 from keenharbor.site.load import open_site
 from keenharbor.snapshot import Proof, Snapshot, take_snapshot, verify_store
-from keenharbor.snapshot.keeping import ThinRules, reasons_to_stay
+from keenharbor.snapshot.keeping import ThinRules, firm_reasons, reasons_to_stay
 from keenharbor.snapshot.manifest import read_snapshot
 from keenharbor.snapshot.take import TakeOptions
 from keenharbor.store import Store
@@ -55,7 +55,7 @@ def test_what_must_stay_stays_whatever_the_rules_say(
 ) -> None:
     snapshots = [made(h, proven=p, kept=k) for h, p, k in listed]
     needed = {snapshots[pick % len(snapshots)].id: "needed by trial x"}
-    why = reasons_to_stay(snapshots, rule, needed, AT)
+    why = reasons_to_stay(snapshots, rule, firm_reasons(snapshots, needed), AT)
     assert all(s.id in why for s in snapshots if s.kept is not None)
     assert needed.keys() <= why.keys()
     proven = sorted((s for s in snapshots if s.proven), key=lambda s: s.taken_at)

@@ -74,7 +74,7 @@ def take(
     for words in found.lacking:
         session.progress.note(f"the database user cannot {words}")
     assert store is not None
-    taken = take_guarded(site, store, options, session.progress)
+    taken = take_guarded(site, store, options, session.progress, found.scan)
     session.show(taken.summary(), lambda out: _render_taken(out, taken))
     return 0
 
@@ -172,9 +172,9 @@ def _render_list(out: Console, found: list[Snapshot]) -> None:
     for item in found:
         proven = show.mark("proven") if item.proven else show.mark("not proven")
         what = what_for(item) + ("" if item.kept is None else "; kept" + (f": {item.kept}" if item.kept else ""))
-        whole = item.file_bytes + sum(t.size for t in item.state.tables.values())
         added, core = size(item.manifest["added_bytes"]), str(item.manifest["facts"]["core"])
         if wide:
+            whole = item.file_bytes + sum(t["size"] for t in item.manifest["database"]["tables"])
             rows.append((item.id, age(item.taken_at), size(whole), added, core, proven, what))
         else:
             rows.append((item.id, short_age(item.taken_at), added, proven, what))

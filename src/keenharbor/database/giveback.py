@@ -13,8 +13,9 @@ from keenharbor.database.lines import decode_lines, encode_row
 from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
 from keenharbor.database.rows import StoredState, chunks
 
-MOST_BYTES_APART = 48 * 1024 * 1024
-"""A table of which more than this differs is written anew as a whole, so that memory stays bounded."""
+MOST_BYTES_APART = 8 * 1024 * 1024
+"""When more than this differs, counted over all tables as they are read, a table is written anew as a whole, so that memory
+stays bounded (rows take about ten times the space of their lines)."""
 
 
 class RowWriter(Protocol):
@@ -35,17 +36,19 @@ class RowWriter(Protocol):
 
 @dataclass(frozen=True)
 class Apart:
-    """Rows to remove (by key) and to add so that a table becomes as stored; ``whole`` when it is to be written anew."""
+    """Rows to remove (by key) and to add so that a table becomes as stored; ``whole`` when it is to be written anew.
+    ``size``: bytes of the lines that had to be held."""
 
     remove: tuple[Row, ...] = ()
     add: tuple[Row, ...] = ()
     whole: bool = False
+    size: int = 0
 
     def __bool__(self) -> bool:
         return bool(self.remove or self.add or self.whole)
 
 
-def difference(table: Table, present: DatabaseState, wanted: StoredState) -> Apart:
+def difference(table: Table, present: DatabaseState, wanted: StoredState, most_bytes: int = MOST_BYTES_APART) -> Apart:
     """What leads from the rows that ``present`` has to those of ``wanted``; both must have ``table`` alike."""
     stored = list(wanted.chunk_ids(table.name) or ())
     known = set(stored)
@@ -55,13 +58,13 @@ def difference(table: Table, present: DatabaseState, wanted: StoredState) -> Apa
     for chunk in chunks(table, present.blocks(table.name)):
         identity = blake3(chunk.data).hexdigest()
         ids.append(identity)
-        if identity not in known and apart <= MOST_BYTES_APART:
+        if identity not in known and apart <= most_bytes:
             here[identity] = chunk.data
             apart += len(chunk.data)
     if ids == stored:
         return Apart()
     missing = known - set(ids)
-    if table.keyless or table.kind != "table" or apart > MOST_BYTES_APART or len(missing) > max(64, len(known) // 2):
+    if table.keyless or table.kind != "table" or apart > most_bytes or len(missing) > max(64, len(known) // 2):
         return Apart(whole=True)
     keys = table.key_positions
     by_key = {encode_row([r[i] for i in keys]): r for data in here.values() for r in decode_lines(table, data)}
@@ -76,7 +79,7 @@ def difference(table: Table, present: DatabaseState, wanted: StoredState) -> Apa
             else:
                 add.append(row)
     gone = tuple(tuple(r[i] for i in keys) for k, r in by_key.items() if k not in same)
-    return Apart(gone, tuple(add))
+    return Apart(gone, tuple(add), size=apart)
 
 
 def differences(
@@ -85,10 +88,12 @@ def differences(
     """Each table whose rows differ, with what leads to those of ``wanted``; tables in ``leave`` are passed over, and with
     ``only`` all but these."""
     passed = set(leave)
+    budget = MOST_BYTES_APART
     for table in wanted.schema.tables:
         if table.kind == "virtual" or table.name in passed or (only is not None and table.name not in only):
             continue
-        apart = difference(table, present, wanted)
+        apart = difference(table, present, wanted, budget)
+        budget -= apart.size
         if apart:
             yield table, apart
 

@@ -12,6 +12,7 @@ from keenharbor.database import open_database
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.snapshot.take import GENTLE_BYTES_A_SECOND, TakeOptions, left_empty_tables, scan_for
+from keenharbor.tree import Scan
 
 _FIRST_BYTES_A_SECOND = 60 * 1024 * 1024
 """What a modest server reads, packs and writes; used until an earlier snapshot tells better."""
@@ -22,7 +23,8 @@ _TELLING = 16 * 1024 * 1024
 @dataclass(frozen=True)
 class Estimate:
     """Files and their bytes; of these, bytes that must be read; the database's bytes; what may be added to the store at
-    most; seconds; free bytes at the store; what is left out; what the database user may not do."""
+    most; seconds; free bytes at the store; what is left out; what the database user may not do. ``scan`` is the tree as it
+    was seen, for `take_snapshot` to go on with."""
 
     files: int
     file_bytes: int
@@ -36,6 +38,7 @@ class Estimate:
     unreadable: tuple[str, ...]
     left_empty: tuple[str, ...]
     lacking: tuple[str, ...]
+    scan: Scan
 
     @property
     def enough_room(self) -> bool:
@@ -70,6 +73,7 @@ def estimate(site: SiteView, options: TakeOptions, earlier: Snapshot | None) -> 
         len(files), sum(e.size for e in files), to_read, database_bytes, to_read + database_bytes,
         (to_read + database_bytes) / rate, shutil.disk_usage(place).free, tuple(sorted(scan.left_out)),
         tuple(sorted(scan.too_large)), tuple(sorted(scan.unreadable)), tuple(left_empty), tuple(database.lacking()),
+        scan,
     )  # fmt: skip
 
 

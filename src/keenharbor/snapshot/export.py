@@ -8,6 +8,7 @@ proven otherwise: it is read as a whole and checked against its own manifest bef
 from __future__ import annotations
 
 import contextlib
+import gzip
 import hashlib
 import io
 import json
@@ -17,6 +18,7 @@ import shutil
 import stat
 import tarfile
 import tempfile
+import time
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -195,8 +197,6 @@ class _ZipMembers(_Members):
 
     def _info(self, name: str, entry: Entry | None, kind: int) -> zipfile.ZipInfo:
         moment = (entry.mtime_ns // 1_000_000_000) if entry is not None else 315_532_800
-        import time
-
         year, *rest = time.gmtime(max(moment, 315_532_800))[:6]
         info = zipfile.ZipInfo(name, (min(year, 2107), *rest))  # type: ignore[arg-type]
         info.create_system = 3
@@ -292,7 +292,7 @@ def _write_members(
     for number, table in enumerate(state.schema.tables):
         stored = state.tables[table.name]
         if stored.chunk_ids:
-            size = sum(len(read(i)) for i in stored.chunk_ids)
+            size = stored.size or sum(len(read(i)) for i in stored.chunk_ids)  # manifests of format 1 do not tell
             members.add(f"rows/{number}.lines", size, (read(i) for i in stored.chunk_ids))
             count += 1
     # An archive wants to know a member's size before; the text is made on the disk first.
@@ -618,7 +618,7 @@ def _check_rows(member: _Member, schema: Schema, tables: Sequence[StoredTable]) 
     if number is None or int(number[1]) >= len(tables):
         raise _Refused(f"{member.name} does not belong into it")
     stored, table = tables[int(number[1])], schema.tables[int(number[1])]
-    if member.size != stored.size:
+    if stored.size and member.size != stored.size:
         raise _Refused(f"{member.name} has another size than its manifest says")
     digest = hashlib.sha256()
     found = []
@@ -641,42 +641,50 @@ def _read_sum_line(line: bytes) -> tuple[str, str]:
 
 def _members(files: Sequence[Path], passphrase: str | None) -> Iterator[_Member]:
     with contextlib.closing(PartsReader(files)) as raw:
-        first = PartsReader(files)
-        mark = first.read(8)
-        first.close()
-        stream: Any = raw
-        if mark.startswith(_SEALED):
+        stream = _Peeked(raw)
+        if stream.begins_with(_SEALED):
             if passphrase is None:
                 raise UsageError(
                     "the archive is sealed", where=files[0], advice="give its passphrase with --passphrase-file"
                 )
-            stream = Unsealer(cast("IO[bytes]", raw), passphrase)
-            inner = Unsealer(cast("IO[bytes]", PartsReader(files)), passphrase)
-            mark = inner.read(8)
-        if mark.startswith(_ZIP):
+            stream = _Peeked(Unsealer(cast("IO[bytes]", stream), passphrase))
+        if stream.begins_with(_ZIP):
             yield from _zip_members(stream)
-        elif mark.startswith(_ZSTD):
+        elif stream.begins_with(_ZSTD):
+            source = cast("IO[bytes]", stream)
             with zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(
-                stream, read_across_frames=True
+                source, read_across_frames=True
             ) as plain:
                 yield from _tar_members(cast("IO[bytes]", plain))
-        elif mark.startswith(_GZIP):
-            import gzip
-
-            with gzip.GzipFile(fileobj=cast("IO[bytes]", _Counted(stream))) as plain_gzip:
+        elif stream.begins_with(_GZIP):
+            with gzip.GzipFile(fileobj=cast("IO[bytes]", stream)) as plain_gzip:
                 yield from _tar_members(cast("IO[bytes]", plain_gzip))
         else:
             raise _Refused("it is neither a tar archive (zstd or gzip) nor a zip archive")
 
 
-class _Counted:
-    """What the gzip reader asks of a file."""
+class _Peeked:
+    """A stream of which the beginning can be seen before it is read."""
 
     def __init__(self, below: Any) -> None:
         self._below = below
+        self._held = bytes(below.read(8))
+
+    def begins_with(self, mark: bytes) -> bool:
+        return self._held.startswith(mark)
 
     def read(self, count: int = -1) -> bytes:
-        return bytes(self._below.read(count))
+        if not self._held:
+            return bytes(self._below.read(count))
+        held = self._held if count < 0 else self._held[:count]
+        self._held = self._held[len(held) :]
+        return held + (bytes(self._below.read(-1)) if count < 0 else b"")
+
+    def readline(self, limit: int) -> bytes:
+        line = b""
+        while len(line) < limit and not line.endswith(b"\n") and (byte := self.read(1)):
+            line += byte
+        return line
 
     def seekable(self) -> bool:
         return False

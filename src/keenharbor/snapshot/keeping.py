@@ -13,7 +13,7 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
 from keenharbor.database import open_database
 from keenharbor.site.view import SiteView
-from keenharbor.snapshot.manifest import Snapshot, list_snapshots, read_snapshot
+from keenharbor.snapshot.manifest import Snapshot, change_record, list_snapshots, read_snapshot
 from keenharbor.store import ObjectId, Store
 
 
@@ -65,10 +65,9 @@ def _periods(rules: ThinRules) -> list[tuple[str, int, str]]:
     ]
 
 
-def reasons_to_stay(
-    snapshots: Sequence[Snapshot], rules: ThinRules, needed: Mapping[str, str], at: datetime | None = None
-) -> dict[str, str]:
-    """By id, why a snapshot stays; those that are not named may go. ``needed`` says so for those that something relies on."""
+def firm_reasons(snapshots: Sequence[Snapshot], needed: Mapping[str, str]) -> dict[str, str]:
+    """By id, why a snapshot must stay whatever the rules say: it is kept, something relies on it, or it is the newest
+    proven one."""
     newest_first = sorted(snapshots, key=lambda s: s.taken_at, reverse=True)
     why: dict[str, str] = {}
     for snapshot in newest_first:
@@ -79,6 +78,15 @@ def reasons_to_stay(
     proven = next((s for s in newest_first if s.proven), None)
     if proven is not None:
         why.setdefault(proven.id, "the newest proven one")
+    return why
+
+
+def reasons_to_stay(
+    snapshots: Sequence[Snapshot], rules: ThinRules, firm: Mapping[str, str], at: datetime | None = None
+) -> dict[str, str]:
+    """By id, why a snapshot stays, those with `firm_reasons` first; those that are not named may go."""
+    newest_first = sorted(snapshots, key=lambda s: s.taken_at, reverse=True)
+    why = dict(firm)
     if not rules.any_of_age and rules.largest_total is None:
         return why | {s.id: "no rule says that it may go" for s in newest_first if s.id not in why}
     if not rules.any_of_age:
@@ -137,7 +145,8 @@ def plan_thinning(store: Store, site: str, rules: ThinRules, needed: Mapping[str
         raise UsageError("a rule for thinning cannot be below zero")
     everything = _readable(store)
     own = [s for s in everything if s.site == site]
-    why = reasons_to_stay(own, rules, needed)
+    firm = firm_reasons(own, needed)
+    why = reasons_to_stay(own, rules, firm)
     space = _Space(store)
     uses: Counter[ObjectId] = Counter()
     by_id = {s.id: space.closure(_objects(s)) for s in everything}
@@ -157,7 +166,7 @@ def plan_thinning(store: Store, site: str, rules: ThinRules, needed: Mapping[str
         _let_go(snapshot, plan, uses, by_id, space)
     if rules.largest_total is not None and not size_only:
         # What the other rules would let stay goes too, oldest first, until the size is kept; never what is needed.
-        soft = [s for s in sorted(own, key=lambda s: s.taken_at) if s.id in why and not _is_firm(why[s.id])]
+        soft = [s for s in sorted(own, key=lambda s: s.taken_at) if s.id in why and s.id not in firm]
         for snapshot in soft[:-1]:
             if stored - plan.frees > rules.largest_total:
                 why.pop(snapshot.id)
@@ -174,10 +183,6 @@ def plan_thinning(store: Store, site: str, rules: ThinRules, needed: Mapping[str
 def _readable(store: Store) -> list[Snapshot]:
     """Every snapshot of the store. Raises `DamagedError` for one whose manifest is damaged: what it needs is not known."""
     return [read_snapshot(store, name) for name in store.document_names("snapshots")]
-
-
-def _is_firm(why: str) -> bool:
-    return why.startswith(("kept", "needed", "the newest proven"))
 
 
 def _let_go(
@@ -212,16 +217,12 @@ def thin(store: Store, plan: ThinPlan, progress: Progress) -> int:
 
 def keep(snapshot: Snapshot, why: str | None) -> None:
     """Never let `thin` remove the snapshot."""
-    record = snapshot.store.read_document("records", snapshot.id) or {"proofs": []}
-    record["kept"] = {"at": stamp(now()), "why": why or ""}
-    snapshot.store.write_document("records", snapshot.id, record)
+    change_record(snapshot, lambda record: record.update(kept={"at": stamp(now()), "why": why or ""}))
 
 
 def unkeep(snapshot: Snapshot) -> None:
     """Let the rules decide again."""
-    record = snapshot.store.read_document("records", snapshot.id) or {"proofs": []}
-    record["kept"] = None
-    snapshot.store.write_document("records", snapshot.id, record)
+    change_record(snapshot, lambda record: record.update(kept=None))
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
@@ -177,10 +177,15 @@ def find_snapshot(store: Store, wanted: str, site: str | None = None) -> Snapsho
     )
 
 
+def change_record(snapshot: Snapshot, change: Callable[[dict[str, Any]], None]) -> None:
+    """Change what is written down of the snapshot beside its manifest."""
+    record = snapshot.store.read_document("records", snapshot.id) or {"proofs": []}
+    change(record)
+    snapshot.store.write_document("records", snapshot.id, record)
+
+
 def record_proof(snapshot: Snapshot, how: str, good: bool, seconds: float, detail: str = "") -> Proof:
     """Note in the snapshot's record that it was restored and looked at."""
     proof = Proof(now(), how, good, seconds, detail)
-    record = snapshot.store.read_document("records", snapshot.id) or {"proofs": []}
-    record["proofs"].append(proof.as_json())
-    snapshot.store.write_document("records", snapshot.id, record)
+    change_record(snapshot, lambda record: record["proofs"].append(proof.as_json()))
     return proof

@@ -237,15 +237,6 @@ class PartsReader:
             count -= len(data) if count > 0 else 0
         return b"".join(parts)
 
-    def readline(self, limit: int) -> bytes:
-        line = b""
-        while len(line) < limit and not line.endswith(b"\n"):
-            byte = self.read(1)
-            if not byte:
-                break
-            line += byte
-        return line
-
     def close(self) -> None:
         if self._open is not None:
             self._open.close()

@@ -100,12 +100,14 @@ def new_id(at: datetime) -> str:
 
 
 def take_snapshot(
-    site: SiteView, store: Store, options: TakeOptions, progress: Progress, earlier: Snapshot | None = None
-) -> Snapshot:
+    site: SiteView, store: Store, options: TakeOptions, progress: Progress, earlier: Snapshot | None = None,
+    looked: Scan | None = None,
+) -> Snapshot:  # fmt: skip
     """Save files and database of ``site`` in ``store``.
 
-    Files that have not been touched since ``earlier`` are not read again. The snapshot exists when this returns;
-    a run that is killed leaves nothing but unfinished packs, which the next one collects.
+    Files that have not been touched since ``earlier`` are not read again. The snapshot exists when this returns.
+    ``looked`` is a scan by the same options, made just before; what changed since is found by the second one. A run that is
+    killed leaves nothing but unfinished packs, which the next one collects.
     """
     began, at = time.monotonic(), now()
     known = earlier.entries if earlier is not None else {}
@@ -116,7 +118,7 @@ def take_snapshot(
         store.collect_staging()
         with store.writing(workers, options.level or part.level) as writer:
             progress.stage("reading files")
-            scan = scan_for(site, options)
+            scan = looked or scan_for(site, options)
             paced = 0
 
             def files_read(done: int, total: int) -> None:
