@@ -15,8 +15,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.store import Store
 from keenharbor.tree import AreaRules, Scan, compare_trees, restore_tree, scan_tree
 from keenharbor.tree.areas import fits
-from keenharbor.tree.scan import PIECE_SIZE, Hashing, Outcome, read_content
-from keenharbor.tree.scan import Store as StoreContent
+from keenharbor.tree.scan import PIECE_SIZE, Hashing, read_content
 
 WriteTree = Callable[[Path, dict[str, str | bytes]], None]
 NO_RULES = AreaRules({})
@@ -28,8 +27,8 @@ class Adding(Hashing):
     def __init__(self, add: Callable[[bytes], str]) -> None:
         self._add = add
 
-    def run(self, task: Callable[[StoreContent], list[Outcome]], done: Callable[[list[Outcome]], None]) -> None:
-        done(task(lambda content, near: self._add(content)))
+    def store(self, content: bytes, near: str | None) -> str:
+        return self._add(content)
 
 
 def read(root: Path, store: Store, earlier: Scan | None = None) -> Scan:

@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import Any
 
 from keenharbor.base.errors import DamagedError, UsageError
+from keenharbor.base.memory import no_cycle_search
 from keenharbor.base.text import now, parse_stamp, stamp
 from keenharbor.database import DatabasePlace, Schema, StoredState, StoredTable
 from keenharbor.store import ObjectId, Store
@@ -75,7 +76,8 @@ class Snapshot:
     @cached_property
     def entries(self) -> dict[str, Entry]:
         """The tree's entries by path."""
-        return {e[0]: Entry.from_json(e) for e in self.manifest["tree"]}
+        with no_cycle_search():
+            return {e[0]: Entry.from_json(e) for e in self.manifest["tree"]}
 
     @cached_property
     def state(self) -> StoredState:

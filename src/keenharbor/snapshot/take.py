@@ -12,12 +12,14 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from keenharbor.base.errors import UsageError
+from keenharbor.base.jsontext import encode_json
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
-from keenharbor.database import Schema, store_state
+from keenharbor.database import Schema, StoredTable, store_state
+from keenharbor.site.model import USUAL
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
-from keenharbor.store import Store
+from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry, Scan
 from keenharbor.tree.areas import fits
 from keenharbor.tree.scan import read_content
@@ -118,7 +120,9 @@ def take_snapshot(
         store.collect_staging()
         with store.writing(workers, options.level or part.level) as writer:
             progress.stage("reading files")
-            scan = looked or scan_for(site, options)
+            rules = rules_of(site, options)
+            same_rules = earlier is not None and earlier.manifest.get("rules") == rules
+            scan = looked or scan_for(site, options, known if same_rules else None)
             paced = 0
 
             def files_read(done: int, total: int) -> None:
@@ -127,7 +131,7 @@ def take_snapshot(
                 paced = done
                 progress.advance(done, total, "byte")
 
-            read_content(site.root, scan, writer, known, store.has, files_read)
+            files = read_content(site.root, scan, writer, known, store.has, files_read)
             progress.stage("reading the database")
             with site.reading_database() as state:
                 schema = state.schema
@@ -141,10 +145,13 @@ def take_snapshot(
                     seen,
                     store.has,
                 )
-            progress.stage("looking for files that moved meanwhile")
-            again = scan_for(site, options, scan.entries)
-            read_content(site.root, again, writer, scan.entries, store.has, lambda done, total: None)
-            again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
+            again = scan
+            if files or not _is_unchanged(tables, earlier):
+                progress.stage("looking for files that moved meanwhile")
+                again = scan_for(site, options, scan.entries)
+                read_content(site.root, again, writer, scan.entries, lambda o: True, lambda done, total: None)
+                again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
+            # else no row was written since before the files were looked at: whatever a row names had been there then.
         core, runtime = site.told_versions()
         manifest = {
             "format": MANIFEST_FORMAT,
@@ -164,6 +171,7 @@ def take_snapshot(
                 "components": _components(site),
             },
             "areas_left_out": sorted(options.leave_out_areas),
+            "rules": rules,
             "left_out": sorted(again.left_out),
             "too_large": sorted(again.too_large),
             "left_empty": left_empty,
@@ -198,6 +206,23 @@ def left_empty_tables(site: SiteView, options: TakeOptions, schema: Schema) -> l
         return []
     emptied = tuple({*site.model.snapshot.empty_tables, *options.empty_tables})
     return sorted(t.name for t in schema.tables if t.kind == "table" and fits(t.name, emptied))
+
+
+def _is_unchanged(tables: Sequence[StoredTable], earlier: Snapshot | None) -> bool:
+    """Whether no table had to be read (`store_state` hands on the very tables of ``earlier`` that it need not read)."""
+    return earlier is not None and all(not t.chunk_ids or t is earlier.state.tables.get(t.name) for t in tables)
+
+
+def rules_of(site: SiteView, options: TakeOptions) -> str:
+    """A digest of all that decides which paths a scan takes and to which area they belong: while it stays the same, what was
+    found out of an untouched path holds."""
+    model = site.model
+    parts = (
+        {str(k): v for k, v in model.areas.items()}, model.files.leave_out, model.files.empty, model.snapshot.usual,
+        model.snapshot.largest_file, str(model.maintenance.flag), site.database_place.url, sorted(options.leave_out_areas),
+        sorted(options.leave_out_paths), options.largest_file, USUAL,
+    )  # fmt: skip
+    return object_id(encode_json(parts))[:16]
 
 
 def scan_for(site: SiteView, options: TakeOptions, seen: Mapping[str, Entry] | None = None) -> Scan:

@@ -23,7 +23,7 @@ import struct
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 import zstandard
 from blake3 import blake3
@@ -50,8 +50,7 @@ def object_id(content: bytes) -> ObjectId:
     return blake3(content).hexdigest()
 
 
-@dataclass(frozen=True)
-class Location:
+class Location(NamedTuple):
     """Where an object's data stands in a pack."""
 
     pack: str
@@ -99,9 +98,10 @@ def pack_all(contents: Mapping[ObjectId, bytes], level: int = LEVEL) -> list[Pac
     short ones. Plain where it does not help."""
     if not contents:
         return []
-    if any(not c for c in contents.values()):  # the library takes no empty ones
-        empty = [Packed(i, PLAIN, b"", 0) for i, c in contents.items() if not c]
-        return empty + pack_all({i: c for i, c in contents.items() if c}, level)
+    plain = [i for i, c in contents.items() if not c or (len(c) >= _WORTH_A_SAMPLE and _looks_packed(c, level))]
+    if plain:  # the library takes no empty ones
+        others = {i: c for i, c in contents.items() if i not in set(plain)}
+        return [Packed(i, PLAIN, contents[i], len(contents[i])) for i in plain] + pack_all(others, level)
     packed = zstandard.ZstdCompressor(level=level, write_content_size=True).multi_compress_to_buffer(
         list(contents.values()), threads=1
     )
@@ -114,6 +114,20 @@ def pack_all(contents: Mapping[ObjectId, bytes], level: int = LEVEL) -> list[Pac
             else Packed(identity, PLAIN, content, len(content))
         )
     return made
+
+
+_WORTH_A_SAMPLE = 48 * 1024
+_SAMPLE = 8 * 1024
+_SAVES_HARDLY = 0.97
+
+
+def _looks_packed(content: bytes, level: int) -> bool:
+    """Whether samples from the middle and from near the end say that ``content`` is compressed already (a picture, an
+    archive): trying it all would cost time for nothing."""
+    compressor = zstandard.ZstdCompressor(level=level)
+    view = memoryview(content)
+    starts = (len(content) // 2, len(content) - 2 * _SAMPLE)
+    return all(len(compressor.compress(view[at : at + _SAMPLE])) > _SAVES_HARDLY * _SAMPLE for at in starts)
 
 
 def pack_near(identity: ObjectId, content: bytes, base: ObjectId, base_content: bytes) -> Packed | None:
@@ -148,17 +162,20 @@ class PackWriter:
 
     def add(self, items: Sequence[Packed]) -> None:
         """Append objects."""
-        parts: list[bytes] = []
+        parts: list[bytes | memoryview] = []
         for item in items:
             length = len(item.data)
             head = HEAD.pack(MARK, bytes.fromhex(item.identity), item.codec, length, item.plain)
             place = Location(self.name, self.size + HEAD.size + SUM_BYTES, length, item.plain, item.codec)
-            parts += (head, _sum(head, item.data), item.data)
+            parts += (head + _sum(head, item.data), item.data)
             self.locations[item.identity] = place
             self.size += place.head + length
-        view = memoryview(b"".join(parts))
-        while view:
-            view = view[self._out.write(view) :]
+        while parts:
+            written = os.writev(self._out.fileno(), parts[:_MOST_PARTS])
+            while parts and written >= len(parts[0]):
+                written -= len(parts.pop(0))
+            if parts and written:
+                parts[0] = memoryview(parts[0])[written:]
 
     def seal(self) -> Path:
         """Force the pack to disk and give it its name in the store."""
@@ -208,6 +225,10 @@ def unpack(
             advice="run 'keenharbor snapshot verify' to see which snapshots are hurt",
         ) from error
     return content
+
+
+_MOST_PARTS = 1024
+"""The system takes no more in one write (IOV_MAX of Linux)."""
 
 
 def near_of(data: bytes) -> ObjectId:

@@ -19,13 +19,17 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 from types import TracebackType
 from typing import Any, TypeVar
 
 from keenharbor.base.durable import private_folder, sync_folder, write_durably, write_json
 from keenharbor.base.errors import DamagedError, UsageError
+from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.locks import held
+from keenharbor.base.memory import no_cycle_search
+from keenharbor.store.apart import end_with_parent, lanes, may_fork, share_out
 from keenharbor.store.packs import (
     ID_BYTES,
     LEVEL,
@@ -138,18 +142,18 @@ class Store:
             self._read_packs.add(file.name)
             entries = self.folder / "index" / f"{file.name}.json"
             try:
-                table = json.loads(entries.read_bytes())
-                found = {k: Location(file.name, *v) for k, v in table.items()}
+                name = file.name
+                with no_cycle_search():
+                    found = {k: Location(name, *v) for k, v in decode_json(entries.read_bytes()).items()}
             except (OSError, ValueError, TypeError, AttributeError):
                 found = dict(item for item in walk_heads(file) if not isinstance(item, Damage))
                 with contextlib.suppress(OSError):
                     self._write_index(file.name, found)
-            for identity, location in found.items():
-                self._index.setdefault(identity, location)
+            self._index = found | self._index
 
     def _write_index(self, pack: str, found: dict[ObjectId, Location]) -> None:
         table = {k: [v.offset, v.stored, v.plain, v.codec] for k, v in found.items()}
-        write_durably(self.folder / "index" / f"{pack}.json", json.dumps(table, separators=(",", ":")).encode())
+        write_durably(self.folder / "index" / f"{pack}.json", encode_json(table))
 
     def has(self, wanted: ObjectId) -> bool:
         """Whether the object is here or in a store behind this one."""
@@ -256,7 +260,7 @@ class Store:
             if not index.exists():  # a run was killed between the two: nothing is damaged
                 self._write_index(file.name, found)
             try:
-                fits = {k: Location(file.name, *v) for k, v in json.loads(index.read_bytes()).items()} == found
+                fits = {k: Location(file.name, *v) for k, v in decode_json(index.read_bytes()).items()} == found
             except (OSError, ValueError, TypeError, AttributeError):
                 fits = False
             if not fits:
@@ -279,21 +283,19 @@ class Store:
         """A document's content; None when there is none. Raises `DamagedError` when it is not what was written."""
         file = self.folder / kind / f"{name}.json"
         try:
-            held = json.loads(file.read_bytes())
-            body, said = held["document"], held["blake3"]
-            if len(held) != 2 or object_id(_canonical(body)) != said:
+            held = file.read_bytes()
+            body = held[len(_SUM_BEFORE) + 64 + len(_BODY_BEFORE) : -1]
+            if _with_sum(body) != held:
                 raise ValueError("its checksum does not fit")
+            return decode_json(body)
         except FileNotFoundError:
             return None
-        except (ValueError, KeyError, TypeError) as error:
+        except ValueError as error:
             raise DamagedError(f"a stored document is damaged: {error}", where=file) from error
-        return body
 
     def write_document(self, kind: str, name: str, value: Any) -> None:
         """Write a document durably with its checksum, in place of an earlier one of its name."""
-        body = _canonical(value)
-        data = b'{"blake3":"' + object_id(body).encode() + b'","document":' + body + b"}"
-        write_durably(self.folder / kind / f"{name}.json", data)
+        write_durably(self.folder / kind / f"{name}.json", _with_sum(encode_json(value)))
 
     def remove_document(self, kind: str, name: str) -> None:
         """Remove a document, durably; nothing happens when there is none."""
@@ -417,8 +419,12 @@ class Store:
         return freed
 
 
-def _canonical(value: Any) -> bytes:
-    return json.dumps(value, separators=(",", ":")).encode()
+_SUM_BEFORE, _BODY_BEFORE = b'{"blake3":"', b'","document":'
+
+
+def _with_sum(body: bytes) -> bytes:
+    """A document's JSON behind its checksum, as it stands in the file."""
+    return b"".join((_SUM_BEFORE, object_id(body).encode(), _BODY_BEFORE, body, b"}"))
 
 
 _DOCUMENTS = ("snapshots", "records", "dependents")
@@ -430,7 +436,9 @@ _OWN_NAMES = {"dependents", "packs", "index", "snapshots", "records", "staging",
 
 Pack = Callable[[bytes, ObjectId | None], ObjectId]
 """Hashes and compresses a content, possibly near another object, and gives its id."""
+A = TypeVar("A")
 T = TypeVar("T")
+_WORTH_PROCESSES = 16 * 1024 * 1024
 
 
 class ObjectWriter:
@@ -443,6 +451,7 @@ class ObjectWriter:
     def __init__(self, store: Store, workers: int, level: int) -> None:
         self._store = store
         self._level = level
+        self._workers = workers
         self._pool = ThreadPoolExecutor(workers, "pack")
         self._sealer = ThreadPoolExecutor(1, "seal")
         self._most_waiting = 2 * workers + 2
@@ -485,11 +494,13 @@ class ObjectWriter:
         while len(self._waiting) > self._most_waiting:
             self._waiting.popleft()()
 
-    def _work(self, task: Callable[[Pack], T]) -> tuple[T, list[Packed]]:
+    def _work(self, task: Callable[[Pack], T], parent: int | None = None) -> tuple[T, list[Packed]]:
         contents: dict[ObjectId, bytes] = {}
         packed: list[Packed] = []
 
         def store(content: bytes, near: ObjectId | None = None) -> ObjectId:
+            if parent is not None:
+                end_with_parent(parent)
             identity = object_id(content)
             if identity not in contents and identity not in self._own and not self._store.has(identity):
                 close = self._store.near(near) if near is not None else None
@@ -502,6 +513,36 @@ class ObjectWriter:
 
         result = task(store)
         return result, packed + pack_all(contents, self._level)
+
+    def work_on(
+        self, batches: Sequence[tuple[int, A]], size: int, work: Callable[[A, Pack], T], done: Callable[[T], None]
+    ) -> None:
+        """Carry out ``work`` on each of ``batches``, which is to store about ``size`` bytes in all; ``done`` gets what it
+        returned, in this thread. When there is much to do, processes do it; those with the same number go to the
+        same one, so that contents that are alike are stored once."""
+        if self._workers == 1 or size < _WORTH_PROCESSES or not may_fork():
+            for _, batch in batches:
+                self.run(partial(work, batch), done)
+            self.finish()
+            return
+        parent = os.getpid()
+
+        def share(mine: Sequence[tuple[int, A]]) -> Callable[[Callable[[T], None]], tuple[int, int]]:
+            def carry_out(give: Callable[[T], None]) -> tuple[int, int]:
+                with ObjectWriter(self._store, 1, self._level) as writer:
+                    for _, batch in mine:
+                        result, packed = writer._work(partial(work, batch), parent)
+                        writer._append(packed)
+                        give(result)
+                return writer.added_objects, writer.added_bytes
+
+            return carry_out
+
+        shares = [share(mine) for mine in lanes(batches, self._workers, lambda b: b[0]) if mine]
+        for objects, count in share_out(shares, done):
+            self.added_objects += objects
+            self.added_bytes += count
+        self._store.refresh()
 
     def put(
         self, contents: Sequence[bytes], near: Sequence[ObjectId | None], done: Callable[[list[str]], None]

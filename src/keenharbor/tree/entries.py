@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 FileKind = Literal["file", "folder", "link"]
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """One path of a tree as it was scanned or stored.
 
     ``path`` is relative with ``/`` (bytes that are not UTF-8 are kept as surrogates); ``mode`` the permission
@@ -36,15 +35,11 @@ class Entry:
     sparse: bool = False
 
     def as_json(self) -> list[Any]:
-        return [
-            self.path, self.kind, self.mode, self.mtime_ns, self.size, self.area, self.target, list(self.objects),
-            self.inode, self.ctime_ns, self.uid, self.gid, self.same_as, self.sparse,
-        ]  # fmt: skip
+        return list(self)
 
     @classmethod
     def from_json(cls, value: list[Any]) -> Entry:
-        path, kind, mode, mtime_ns, size, area, target, objects, *more = value
-        return cls(path, kind, mode, mtime_ns, size, area, target, tuple(objects), *more)
+        return cls._make([*value[:7], tuple(value[7]), *value[8:], *_DEFAULTS[len(value) :]])
 
     @property
     def facts(self) -> tuple[Any, ...]:
@@ -64,6 +59,10 @@ class Entry:
             and self.inode == earlier.inode
             and self.kind == earlier.kind
         )
+
+
+_DEFAULTS = (None,) * 8 + (0, 0, -1, -1, None, False)
+"""What manifests of earlier versions do not tell of a path."""
 
 
 @dataclass(frozen=True)

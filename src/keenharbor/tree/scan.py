@@ -7,12 +7,13 @@ import os
 import stat
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from operator import attrgetter
 from pathlib import Path
 from typing import Protocol
 
 from keenharbor.base.errors import UsageError
+from keenharbor.base.memory import no_cycle_search
 from keenharbor.store import object_id
 from keenharbor.tree.areas import AreaRules, matcher
 from keenharbor.tree.entries import Entry
@@ -22,6 +23,7 @@ PIECE_SIZE = 4 * 1024 * 1024
 
 READ_ATTEMPTS = 3
 _BATCH_FILES = 128
+_LANES = 8
 _BATCH_BYTES = 2 * 1024 * 1024
 _NO_PIECE = bytes(PIECE_SIZE)
 _CLOCK_TICK_NS = 20_000_000
@@ -58,7 +60,8 @@ def scan_tree(
         rules, matcher(tuple(leave_out)).fullmatch if leave_out else None,
         matcher(tuple(empty)).fullmatch if empty else None, largest, seen or {},
     )  # fmt: skip
-    _walk(os.fspath(root), "", chosen, scan, {})
+    with no_cycle_search():
+        _walk(os.fspath(root), "", chosen, scan, {})
     return scan
 
 
@@ -166,28 +169,39 @@ Outcome = tuple[str, Entry | None, bool]
 an entry, may not be read)."""
 
 
+Batch = Sequence[Entry]
+
+
 class ContentSink(Protocol):
-    """Carries out tasks that store contents, possibly several at once (see `keenharbor.store.store.ObjectWriter`)."""
+    """Carries out ``work`` on batches, possibly several at once (see `keenharbor.store.store.ObjectWriter`); when it returns,
+    ``done`` has had every outcome. Batches with the same number hold what may have the same content."""
 
-    def run(self, task: Callable[[Store], list[Outcome]], done: Callable[[list[Outcome]], None]) -> None: ...
-
-    def finish(self) -> None: ...
+    def work_on(
+        self, batches: Sequence[tuple[int, Batch]], size: int, work: Callable[[Batch, Store], list[Outcome]],
+        done: Callable[[list[Outcome]], None],
+    ) -> None: ...  # fmt: skip
 
 
 class Hashing:
     """A `ContentSink` that keeps nothing: it only gives contents their ids."""
 
-    def run(self, task: Callable[[Store], list[Outcome]], done: Callable[[list[Outcome]], None]) -> None:
-        done(task(lambda content, near: object_id(content)))
+    def work_on(
+        self, batches: Sequence[tuple[int, Batch]], size: int, work: Callable[[Batch, Store], list[Outcome]],
+        done: Callable[[list[Outcome]], None],
+    ) -> None:  # fmt: skip
+        for _, batch in batches:
+            done(work(batch, self.store))
 
-    def finish(self) -> None: ...
+    def store(self, content: bytes, near: str | None) -> str:
+        """The id of ``content``."""
+        return object_id(content)
 
 
 def read_content(
     root: Path, scan: Scan, sink: ContentSink, earlier: Mapping[str, Entry], have: Callable[[str], bool],
     advance: Callable[[int, int], None],
-) -> None:  # fmt: skip
-    """Give each file's content to ``sink`` and note the ids in ``scan``.
+) -> int:  # fmt: skip
+    """Give each file's content to ``sink`` and note the ids in ``scan``; returns how many files were read.
 
     A file that ``earlier`` knows and that was not touched since is not read again, as long as every piece is
     still at hand (``have``). A file that changes while it is read is read again, at most `READ_ATTEMPTS` times;
@@ -212,33 +226,42 @@ def read_content(
                 scan.unstable.append(path)
         advance(done, total)
 
-    batch: list[Entry] = []
-    size = 0
-
-    def send() -> None:
-        nonlocal batch, size
-        entries, batch, size = batch, [], 0
-        sink.run(lambda store: [_read_one(base + e.path, e, store) for e in entries], taken)
-
+    to_read: list[Entry] = []
     for path, entry in list(scan.entries.items()):
         if entry.kind != "file":
             continue
         known = earlier.get(path)
-        if known is entry:  # taken over from an earlier scan of this run
+        if known is not None and (known is entry or entry.untouched_since(known)) and all(map(have, known.objects)):
+            if known is not entry:
+                scan.entries[path] = known if known.facts == entry.facts else entry._replace(objects=known.objects)
             done += entry.size
             continue
-        if known is not None and entry.untouched_since(known) and all(map(have, known.objects)):
-            scan.entries[path] = known if known.facts == entry.facts else replace(entry, objects=known.objects)
-            done += entry.size
-            continue
+        to_read.append(entry)
+    if to_read:
+        size = sum(e.size for e in to_read)
+        with no_cycle_search():
+            sink.work_on(
+                _batches(to_read), size, lambda batch, store: [_read_one(base + e.path, e, store) for e in batch], taken
+            )
+    advance(total, total)
+    return len(to_read)
+
+
+def _batches(entries: Sequence[Entry]) -> list[tuple[int, Batch]]:
+    """``entries`` in batches of about one size, each with a number that files of one size (thus all that may be alike) share."""
+    found: list[tuple[int, Batch]] = []
+    open_ones: dict[int, tuple[list[Entry], int]] = {}
+    for entry in entries:
+        lane = entry.size % _LANES
+        batch, size = open_ones.get(lane, ([], 0))
         batch.append(entry)
         size += entry.size
         if len(batch) >= _BATCH_FILES or size >= _BATCH_BYTES:
-            send()
-    if batch:
-        send()
-    sink.finish()
-    advance(total, total)
+            found.append((lane, batch))
+            open_ones.pop(lane, None)
+        else:
+            open_ones[lane] = (batch, size)
+    return found + [(lane, batch) for lane, (batch, _) in open_ones.items()]
 
 
 def _read_one(file: str, entry: Entry, store: Store) -> Outcome:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress
@@ -168,7 +168,7 @@ def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages:
         entry = entries.get(path)
         if entry is not None and entry.kind == "file":
             text = (clone.site.root / path).read_text(encoding="utf-8", errors="surrogateescape")
-            entries[path] = replace(entry, objects=(object_id(back.text(text).encode("utf-8", "surrogateescape")),))
+            entries[path] = entry._replace(objects=(object_id(back.text(text).encode("utf-8", "surrogateescape")),))
     state = _Renamed(stack.enter_context(clone.site.reading_database()), back)
     ini = {k: back.text(v) for k, v in read_settings(clone.site.root / live.model.settings.file).items()}
     if live.model.mail is not None and origin is not None:

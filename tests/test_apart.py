@@ -1,0 +1,94 @@
+"""Several processes that read files into one store."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import NoReturn
+
+import psutil
+import pytest
+
+from keenharbor.base.errors import KeenHarborError
+from keenharbor.store import Store, store
+from keenharbor.store.apart import share_out
+from keenharbor.tree import AreaRules, scan_tree
+from keenharbor.tree.scan import read_content
+
+
+@pytest.fixture
+def processes(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(store, "_WORTH_PROCESSES", 0)
+    monkeypatch.setattr(store, "may_fork", lambda: True)  # the test runner's own thread holds no lock of ours
+
+
+def make_tree(root: Path) -> None:
+    chance = random.Random(5)
+    contents = [chance.randbytes(chance.randint(0, 90_000)) for _ in range(150)] + [b"seed " * 3000, b""]
+    for n in range(400):
+        file = root / f"folder{n % 7}" / f"file{n}"
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(chance.choice(contents))
+
+
+def test_processes_store_what_one_thread_does(tmp_path: Path, processes: None) -> None:
+    make_tree(tmp_path / "site")
+    found = {}
+    for workers in (1, 3):
+        kept = Store.create(tmp_path / f"store{workers}")
+        scan = scan_tree(tmp_path / "site", AreaRules({}))
+        with kept.writing(workers) as writer:
+            read = read_content(tmp_path / "site", scan, writer, {}, kept.has, lambda done, total: None)
+        assert read == 400
+        assert (len(kept.pack_files()) > 1) == (workers > 1)  # each process fills a pack of its own
+        for path, entry in scan.entries.items():
+            if entry.kind == "file":
+                assert b"".join(map(kept.read, entry.objects)) == (tmp_path / "site" / path).read_bytes()
+        found[workers] = ({p: e.objects for p, e in scan.entries.items()}, writer.added_objects)
+    assert found[1] == found[3]  # also: what is alike is stored once
+
+
+def test_an_error_in_a_process_is_raised_as_it_was(tmp_path: Path) -> None:
+    def fail(give: object) -> NoReturn:
+        raise KeenHarborError("no room", where=tmp_path, advice="make some")
+
+    with pytest.raises(KeenHarborError) as caught:
+        share_out([lambda give: None, fail], lambda result: None)
+    assert (caught.value.what, caught.value.where, caught.value.advice) == ("no room", str(tmp_path), "make some")
+
+
+def test_a_process_that_is_killed_ends_the_run(tmp_path: Path) -> None:
+    with pytest.raises(KeenHarborError, match="ended from outside"):
+        share_out(
+            [lambda give: os.kill(os.getpid(), signal.SIGKILL), lambda give: time.sleep(0.1)], lambda result: None
+        )
+    assert not psutil.Process().children()
+
+
+ENDLESS = """
+import sys, time
+from pathlib import Path
+from keenharbor.store.apart import share_out
+def share(give):
+    while True:
+        give("x")
+        time.sleep(0.01)
+share_out([share, share], lambda result: print(result, flush=True))
+"""
+
+
+def test_the_processes_of_a_killed_run_end(tmp_path: Path) -> None:
+    run = subprocess.Popen([sys.executable, "-c", ENDLESS], stdout=subprocess.PIPE)
+    assert run.stdout is not None
+    assert run.stdout.readline() == b"x\n"
+    children = psutil.Process(run.pid).children()
+    assert len(children) == 2
+    run.kill()
+    run.wait()
+    gone, alive = psutil.wait_procs(children, timeout=5)
+    assert not alive
