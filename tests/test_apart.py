@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import random
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import NoReturn
 
@@ -15,8 +18,9 @@ import psutil
 import pytest
 
 from keenharbor.base.errors import KeenHarborError
+from keenharbor.database import DatabasePlace, StoredState, open_database, store_state
 from keenharbor.store import Store, store
-from keenharbor.store.apart import share_out
+from keenharbor.store.apart import feed, share_out
 from keenharbor.tree import AreaRules, scan_tree
 from keenharbor.tree.scan import read_content
 
@@ -90,5 +94,43 @@ def test_the_processes_of_a_killed_run_end(tmp_path: Path) -> None:
     assert len(children) == 2
     run.kill()
     run.wait()
-    gone, alive = psutil.wait_procs(children, timeout=5)
+    _, alive = psutil.wait_procs(children, timeout=5)
     assert not alive
+
+
+def test_a_large_table_is_stored_by_another_process_as_by_this_one(tmp_path: Path, processes: None) -> None:
+    rows = [(n, f"bean {n % 977} " * 40) for n in range(40_000)]  # some 18 MB
+    with contextlib.closing(sqlite3.connect(tmp_path / "seeds.db")) as connection, connection:
+        connection.execute("CREATE TABLE seeds (id INTEGER PRIMARY KEY, name TEXT)")
+        connection.executemany("INSERT INTO seeds VALUES (?, ?)", rows)
+    database = open_database(DatabasePlace("sqlite", tmp_path / "seeds.db"))
+    stored, told = [], []
+    for workers in (1, 2):
+        kept = Store.create(tmp_path / f"store{workers}")
+        seen: list[tuple[int, int]] = []
+        with kept.writing(workers) as writer, database.reading() as state:
+            (made,) = store_state(state, writer, seen=lambda name, r, b, to=seen: to.append((r, b)))  # type: ignore[misc]
+            schema = state.schema
+        stored.append((made, writer.added_objects))
+        told.append(tuple(map(sum, zip(*seen, strict=True))))
+        assert list(StoredState(schema, [made], kept.read).rows("seeds")) == rows
+    assert stored[0] == stored[1]
+    assert told[0] == told[1]
+
+
+def test_what_fails_while_a_table_is_read_is_raised_and_leaves_no_process(tmp_path: Path) -> None:
+    def broken() -> Iterator[tuple[bytes, bytes]]:
+        yield b"1\n", b""
+        raise KeenHarborError("the database has gone")
+
+    with pytest.raises(KeenHarborError, match="has gone"):
+        feed(lambda messages: sum(len(m) for m, _ in messages), broken())
+    with pytest.raises(KeenHarborError, match="no room"):
+        feed(fail_at_once, ((b"x" * 100_000, b"") for _ in range(1000)))
+    assert feed(lambda messages: sum(len(m) for m, _ in messages), [(b"abc", b""), (b"de", b"f")]) == 5
+    assert not psutil.Process().children()
+
+
+def fail_at_once(messages: Iterator[tuple[bytes, bytes]]) -> int:
+    next(messages)
+    raise KeenHarborError("no room")

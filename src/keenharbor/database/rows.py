@@ -7,10 +7,12 @@ network file system", SOSP 2001). A chunk that changed is stored near the one th
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+import itertools
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -20,12 +22,15 @@ from keenharbor.base.errors import DamagedError
 from keenharbor.database.lines import decode_lines, encode_copy, encode_json
 from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
 
+T = TypeVar("T")
 CHUNK_ROWS = 256
 LARGEST_CHUNK_BYTES = 4 * 1024 * 1024
 _TAB, _NEWLINE = 9, 10
 _KEY_BYTES = 1024
 """So much of a key counts for the boundaries; the weights below repeat after it."""
 _LONGEST_KEY_KEPT = 200
+_SHORT_KEY, _FEW_COLUMNS = 20, 3
+"""Bytes of each column of a key within which its end is looked for first; the most columns of such a key."""
 
 
 @lru_cache(maxsize=1)
@@ -70,11 +75,36 @@ def _lines_of(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.ND
     starts = np.concatenate(([0], ends[:-1] + 1))
     if len(table.key) == len(table.columns):
         return ends + 1, _key_hashes(data, starts, ends)
+    short = _short_keys(data, starts, len(table.key))
+    if short is not None:
+        return ends + 1, _key_hashes(data, starts, short)
     tabs = np.flatnonzero(data == _TAB)
     width = len(table.columns) - 1
     if len(tabs) != width * len(ends):
         raise ValueError(f"{table.name}: a row does not have {width + 1} values")
     return ends + 1, _key_hashes(data, starts, tabs.reshape(-1, width)[:, len(table.key) - 1])
+
+
+def _short_keys(
+    data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], columns: int
+) -> npt.NDArray[np.int64] | None:
+    """Where each key of so many columns ends, when all are short: only the beginning of each line is looked at."""
+    window = _SHORT_KEY * columns
+    if columns > _FEW_COLUMNS or len(data) < window:
+        return None
+    # The last lines' windows would reach beyond the end: they begin earlier, and what is before the line does not count.
+    begins = np.minimum(starts, len(data) - window)
+    is_tab = np.lib.stride_tricks.sliding_window_view(data, window)[begins] == _TAB
+    if begins[-1] != starts[-1]:
+        is_tab &= np.arange(window) >= (starts - begins)[:, None]
+    if columns > 1:
+        is_tab &= np.cumsum(is_tab, axis=1, dtype=np.uint8) == columns
+    at = is_tab.argmax(axis=1)
+    if not is_tab[np.arange(len(at)), at].all():
+        return None
+    found: npt.NDArray[np.int64] = begins + at
+    following = np.concatenate((starts[1:], [len(data)]))
+    return found if bool((found < following).all()) else None
 
 
 def _key_text(table: Table, line: bytes) -> str:
@@ -258,6 +288,11 @@ class ChunkSink(Protocol):
     def finish(self) -> None:
         """Wait until all that was put is taken in."""
 
+    def apart(
+        self, work: Callable[[Iterator[tuple[bytes, bytes]], ChunkSink], T], messages: Iterable[tuple[bytes, bytes]]
+    ) -> T:
+        """Carry out ``work`` on ``messages``, possibly in another process, with a sink into the same store."""
+
 
 class Together:
     """A `ChunkSink` over a plain function, for states that are held elsewhere."""
@@ -270,8 +305,14 @@ class Together:
 
     def finish(self) -> None: ...
 
+    def apart(
+        self, work: Callable[[Iterator[tuple[bytes, bytes]], ChunkSink], T], messages: Iterable[tuple[bytes, bytes]]
+    ) -> T:
+        return work(iter(messages), self)
+
 
 _BATCH_BYTES = 1024 * 1024
+_WORTH_A_PROCESS = 8 * 1024 * 1024
 
 
 def store_table(
@@ -296,7 +337,43 @@ def store_table(
     ):
         seen(earlier.row_count, earlier.size)
         return lambda: earlier
-    by_last_key = dict(zip(earlier.last_keys, earlier.chunk_ids, strict=True)) if earlier is not None else {}
+    near = dict(zip(earlier.last_keys, earlier.chunk_ids, strict=True)) if earlier is not None else {}
+    blocks = state.blocks(table.name)
+    held: deque[Block] = deque()
+    size = 0
+    for block in blocks:
+        held.append(block)
+        size += len(block.lines)
+        if size >= _WORTH_A_PROCESS:
+            break
+    else:
+        return _store_blocks(table, held, sink, near, mark, seen)
+
+    def messages() -> Iterator[tuple[bytes, bytes]]:
+        for block in itertools.chain(_taken_from(held), blocks):
+            seen(block.lines.count(b"\n"), len(block.lines))
+            yield block.lines, block.keys or b""
+
+    def work(received: Iterator[tuple[bytes, bytes]], there: ChunkSink) -> StoredTable:
+        come = (Block(lines, keys or None) for lines, keys in received)
+        told = _store_blocks(table, come, there, near, mark, lambda rows, count: None)
+        there.finish()
+        return told()
+
+    stored = sink.apart(work, messages())
+    return lambda: stored
+
+
+def _taken_from(held: deque[Block]) -> Iterator[Block]:
+    while held:
+        yield held.popleft()
+
+
+def _store_blocks(
+    table: Table, blocks: Iterable[Block], sink: ChunkSink, near: Mapping[str, str], mark: str | None,
+    seen: Callable[[int, int], None],
+) -> Callable[[], StoredTable]:  # fmt: skip
+    """``near``: chunks of an earlier state by their last key."""
     ids: list[str] = []
     counts: list[int] = []
     keys: list[str] = []
@@ -307,10 +384,10 @@ def store_table(
 
     def send() -> None:
         nonlocal batch, waiting
-        sink.put([c.data for c in batch], [by_last_key.get(c.last_key) for c in batch], ids.extend)
+        sink.put([c.data for c in batch], [near.get(c.last_key) for c in batch], ids.extend)
         batch, waiting = [], 0
 
-    for chunk in chunks(table, state.blocks(table.name)):
+    for chunk in chunks(table, iter(blocks)):
         digest.update(chunk.data)
         size += len(chunk.data)
         counts.append(chunk.rows)

@@ -6,11 +6,13 @@ are forked, so that what they work on needs no sending, and give back results th
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import os
 import signal
 import sys
 import threading
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from multiprocessing.connection import Connection, Pipe, wait
 from typing import Any, NoReturn, TypeVar, cast
 
@@ -52,9 +54,7 @@ def share_out(shares: Sequence[Share[T]], done: Callable[[T], None]) -> list[Any
                 try:
                     what, value = end.recv()
                 except EOFError:
-                    raise KeenHarborError(
-                        "a process that reads files was ended from outside", advice="try again"
-                    ) from None
+                    raise _ended() from None
                 if what == "failed":
                     raise value
                 if what == "end":
@@ -68,6 +68,63 @@ def share_out(shares: Sequence[Share[T]], done: Callable[[T], None]) -> list[Any
         for process in processes:
             os.waitpid(process, 0)
     return returned
+
+
+Message = tuple[bytes, bytes]
+"""Two pieces of data that belong together; either may be empty."""
+
+
+def feed(work: Callable[[Iterator[Message]], T], messages: Iterable[Message]) -> T:
+    """Let a process of its own carry out ``work`` on ``messages``, which are sent to it as they come, and return what it
+    returns. An error of either side ends both, and is raised here."""
+    from_here, to_there = Pipe(duplex=False)
+    answer, answering = Pipe(duplex=False)
+    process = os.fork()
+    if process == 0:
+        to_there.close()
+        answer.close()
+        _work(lambda _: work(_received(from_here)), answering)
+    from_here.close()
+    answering.close()
+    _widen(to_there)
+    try:
+        with contextlib.suppress(BrokenPipeError):  # it has given up, and says why
+            for first, second in messages:
+                to_there.send_bytes(first)
+                to_there.send_bytes(second)
+            to_there.send_bytes(b"")
+            to_there.send_bytes(b"")
+        to_there.close()
+        try:
+            what, value = answer.recv()
+        except EOFError:
+            raise _ended() from None
+        if what == "failed":
+            raise value
+        return cast("T", value)
+    finally:
+        to_there.close()
+        answer.close()
+        os.waitpid(process, 0)
+
+
+def _received(pipe: Connection[Any, Any]) -> Iterator[Message]:
+    """What the parent sends, up to two empty pieces. Raises `BrokenPipeError` when it ends without them."""
+    try:
+        while (message := (pipe.recv_bytes(), pipe.recv_bytes())) != (b"", b""):
+            yield message
+    except EOFError:
+        raise BrokenPipeError from None
+
+
+def _widen(pipe: Connection[Any, Any]) -> None:
+    """Let the pipe hold more, so that the two sides wait less for each other; where the system allows it."""
+    with contextlib.suppress(OSError, AttributeError):
+        fcntl.fcntl(pipe.fileno(), fcntl.F_SETPIPE_SZ, 1024 * 1024)
+
+
+def _ended() -> KeenHarborError:
+    return KeenHarborError("a process that stores what was read was ended from outside", advice="try again")
 
 
 def _work(share: Share[Any], there: Connection[Any, Any]) -> NoReturn:

@@ -29,7 +29,7 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.locks import held
 from keenharbor.base.memory import no_cycle_search
-from keenharbor.store.apart import end_with_parent, lanes, may_fork, share_out
+from keenharbor.store.apart import Message, end_with_parent, feed, lanes, may_fork, share_out
 from keenharbor.store.packs import (
     ID_BYTES,
     LEVEL,
@@ -523,7 +523,7 @@ class ObjectWriter:
         if self._workers == 1 or size < _WORTH_PROCESSES or not may_fork():
             for _, batch in batches:
                 self.run(partial(work, batch), done)
-            self.finish()
+            self._rest()
             return
         parent = os.getpid()
 
@@ -539,10 +539,36 @@ class ObjectWriter:
             return carry_out
 
         shares = [share(mine) for mine in lanes(batches, self._workers, lambda b: b[0]) if mine]
-        for objects, count in share_out(shares, done):
-            self.added_objects += objects
-            self.added_bytes += count
+        for told in share_out(shares, done):
+            self._take_over(*told)
+
+    def apart(self, work: Callable[[Iterator[Message], ObjectWriter], T], messages: Iterable[Message]) -> T:
+        """Carry out ``work``, which stores what ``messages`` bring through the writer that it is given, and return what it
+        returns: in a process of its own, so that this one can go on reading."""
+        self._rest()
+        if self._workers == 1 or not may_fork():
+            return work(iter(messages), self)
+
+        def carry_out(received: Iterator[Message]) -> tuple[T, int, int]:
+            with ObjectWriter(self._store, self._workers, self._level) as writer:
+                result = work(received, writer)
+            return result, writer.added_objects, writer.added_bytes
+
+        result, *told = feed(carry_out, messages)
+        self._take_over(*told)
+        return result
+
+    def _take_over(self, objects: int, count: int) -> None:
+        """Learn of what another process has added."""
+        self.added_objects += objects
+        self.added_bytes += count
         self._store.refresh()
+
+    def _rest(self) -> None:
+        """Wait until all that was given is taken in, and end the threads: with none left, a process can be forked."""
+        self.finish()
+        self._pool.shutdown()
+        self._pool = ThreadPoolExecutor(self._workers, "pack")
 
     def put(
         self, contents: Sequence[bytes], near: Sequence[ObjectId | None], done: Callable[[list[str]], None]
