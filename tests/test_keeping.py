@@ -308,3 +308,16 @@ def test_names_that_do_not_exist_are_told(shared_scene: Scene, words: tuple[str,
     harbor(shared_scene.folder, "snapshot", "take")
     ran = harbor(shared_scene.folder, "snapshot", *words, "--json", code=2)
     assert "there is no snapshot 'nothing'" in json.loads(ran.out)["error"]["what"]
+
+
+def test_what_a_clone_was_made_from_is_not_thinned(served: Scene) -> None:
+    for label in ("old", "new"):
+        (served.root / "media/a.txt").write_text(label)
+        harbor(served.folder, "snapshot", "take", "--label", label)
+    made = harbor(served.folder, "clone", "make", "old", "--json").json
+    told = harbor(served.folder, "snapshot", "thin", "--newest", "1", "--yes").out
+    assert f"needed by clone {made['id']}" in " ".join(told.split())
+    assert {s["label"] for s in harbor(served.folder, "snapshot", "list", "--json").json} == {"old", "new"}
+    harbor(served.folder, "clone", "close", made["id"])
+    harbor(served.folder, "snapshot", "thin", "--newest", "1", "--yes")
+    assert {s["label"] for s in harbor(served.folder, "snapshot", "list", "--json").json} == {"new"}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import re
 import shutil
+import time
 from pathlib import Path
 
 import pytest
@@ -219,6 +220,29 @@ def still(scene: Scene) -> Scene:
 RUNS = 25
 
 
+class Kills:
+    """Kills runs at random moments within the time that a whole one takes, and counts those that were still at work."""
+
+    def __init__(self, folder: Path, seconds: float) -> None:
+        self._folder, self._seconds = folder, seconds
+        self._effective = self._number = 0
+
+    def __call__(self, *words: str | Path) -> None:
+        after = random.Random(self._number).uniform(0.005, self._seconds)
+        self._effective += killed(self._folder, *words, after=after) == -9
+        self._number += 1
+
+    def check(self) -> None:
+        assert self._number == RUNS
+        assert self._effective >= RUNS // 2, f"of {RUNS} runs only {self._effective} were killed"
+
+
+def seconds_of(folder: Path, *words: str | Path) -> float:
+    began = time.monotonic()
+    harbor(folder, *words)
+    return time.monotonic() - began
+
+
 def check_store(scene: Scene, expected: set[str]) -> None:
     assert harbor(scene.folder, "snapshot", "verify", "--json").json["good"], "the store is torn"
     ids = {s["id"] for s in harbor(scene.folder, "snapshot", "list", "--json").json}
@@ -227,12 +251,15 @@ def check_store(scene: Scene, expected: set[str]) -> None:
 
 def test_killed_while_a_snapshot_is_taken(still: Scene) -> None:
     known = {take(still, "first")}
+    (still.root / "media/changing.bin").write_bytes(random.Random(99).randbytes(400_000))
+    kill = Kills(still.folder, seconds_of(still.folder, "snapshot", "take"))
     for number in range(RUNS):
         (still.root / "media/changing.bin").write_bytes(random.Random(number).randbytes(400_000))
         query(still.database, f"UPDATE pages SET title = 'T{number}' WHERE slug = 'about'")
-        killed(still.folder, "snapshot", "take", after=random.Random(number).uniform(0.005, 0.25))
+        kill("snapshot", "take")
         if number % 5 == 4:
             check_store(still, known)
+    kill.check()
     harbor(still.folder, "snapshot", "take", "--label", "last")
     check_store(still, known)
     harbor(still.folder, "snapshot", "restore", "last", "--to", "back")
@@ -240,17 +267,23 @@ def test_killed_while_a_snapshot_is_taken(still: Scene) -> None:
 
 
 def test_killed_while_thinning(still: Scene) -> None:
-    for number in range(RUNS):
+    thin = ("snapshot", "thin", "--newest", "1", "--yes")
+
+    def two_more(number: int) -> None:
         for part in range(2):
             (still.root / "media/changing.bin").write_bytes(random.Random(100 * number + part).randbytes(100_000))
             take(still, f"t{number}-{part}")
+
+    two_more(99)
+    kill = Kills(still.folder, seconds_of(still.folder, *thin))
+    for number in range(RUNS):
+        two_more(number)
         last = str(harbor(still.folder, "snapshot", "list", "--json").json[0]["id"])
-        killed(
-            still.folder, "snapshot", "thin", "--newest", "1", "--yes", after=random.Random(number).uniform(0.005, 0.2)
-        )
+        kill(*thin)
         if number % 5 == 4:
             check_store(still, {last})
-    harbor(still.folder, "snapshot", "thin", "--newest", "1", "--yes")
+    kill.check()
+    harbor(still.folder, *thin)
     check_store(still, {last})
     assert harbor(still.folder, "snapshot", "usage", "--json").json["leftover_bytes"] < 2000
 
@@ -260,14 +293,15 @@ def test_killed_while_an_archive_is_taken_in(still: Scene, tmp_path: Path) -> No
     wanted = take(still, "one")
     harbor(still.folder, "snapshot", "export", "one", tmp_path / "a.tar.zst")
     store = still.folder / "harbor/store"
+    shutil.rmtree(store)
+    kill = Kills(still.folder, seconds_of(still.folder, "snapshot", "import", tmp_path / "a.tar.zst"))
     for number in range(RUNS):
         shutil.rmtree(store)
         other = take(still, "other")
-        killed(
-            still.folder, "snapshot", "import", tmp_path / "a.tar.zst", after=random.Random(number).uniform(0.01, 0.3)
-        )
+        kill("snapshot", "import", tmp_path / "a.tar.zst")
         if number % 5 == 4:
             check_store(still, {other})
+    kill.check()
     harbor(still.folder, "snapshot", "import", tmp_path / "a.tar.zst")
     check_store(still, {wanted, other})
 
@@ -283,13 +317,13 @@ def test_killed_while_restoring_over_live(still: Scene) -> None:
         return state[0], [line for line in state[1] if "sqlite_sequence" not in line]
 
     ends = {"good": without_counter(good), "broken": without_counter(broken)}
-    at = "broken"
+    seconds = seconds_of(still.folder, "snapshot", "restore", "good", "--live", "--yes")
+    kill = Kills(still.folder, seconds)
+    at = "good"
     seen = set()
-    for number in range(RUNS):
+    for _ in range(RUNS):
         to = "good" if at == "broken" else "broken"
-        killed(
-            still.folder, "snapshot", "restore", to, "--live", "--yes", after=random.Random(number).uniform(0.02, 0.35)
-        )
+        kill("snapshot", "restore", to, "--live", "--yes")
         harbor(still.folder, "settle")
         now = without_counter(state_of(still))
         assert now in (ends[at], ends[to]), "live is between two states"
@@ -297,6 +331,7 @@ def test_killed_while_restoring_over_live(still: Scene) -> None:
         at = to if now == ends[to] else at
         seen.add(at)
         assert not (still.root / "var/maintenance.flag").exists()
+    kill.check()
     check_store(still, set())
     assert seen == {"good", "broken"}
 
@@ -317,3 +352,22 @@ def test_restoring_stops_before_anything_when_content_is_damaged(still: Scene) -
         restore_live(site, store, target, Chosen(), Silent())
     assert state_of(still) == before
     assert open_journal(site.work) is None
+
+
+def test_stopped_when_all_was_done_it_is_settled(still: Scene, monkeypatch: pytest.MonkeyPatch) -> None:
+    take(still, "good")
+    good = state_of(still)
+    change_live(still)
+    site = open_site(still.site_file)
+    store = Store(site.store_folder)
+
+    def stop(site: object) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr("keenharbor.cutover.restore.close_journal", stop)
+    with pytest.raises(KeyboardInterrupt):
+        restore_live(site, store, find_snapshot(store, "good", site.name), Chosen(), Silent())
+    journal = open_journal(site.work)
+    assert journal is not None and journal.phase == "done" and journal.safety is not None
+    assert "live is as after it" in " ".join(harbor(still.folder, "settle").out.split())
+    assert state_of(still)[0] == good[0]

@@ -301,14 +301,20 @@ def test_a_database_by_the_sites_own_settings(scene: Scene) -> None:
         open_site(scene.site_file)
 
 
-def test_a_snapshot_of_a_newer_format_is_told(scene: Scene) -> None:
+@pytest.mark.parametrize("number", [1, 99])
+def test_a_snapshot_of_another_format_is_told_and_left_alone(scene: Scene, number: int) -> None:
     harbor(scene.folder, "snapshot", "take", "--label", "one")
     store = Store(scene.folder / "harbor/store")
     (name,) = store.document_names("snapshots")
     manifest = store.read_document("snapshots", name)
-    store.write_document("snapshots", name, {**manifest, "format": 99})
+    store.write_document("snapshots", name, {**manifest, "format": number})
     ran = harbor(scene.folder, "snapshot", "show", name, code=2)
-    assert "has format 99" in ran.err
+    assert f"has format {number}" in ran.err and "take a new one" in ran.err
+    harbor(scene.folder, "snapshot", "take", "--label", "two")
+    assert [s["label"] for s in harbor(scene.folder, "snapshot", "list", "--json").json] == ["two"]
+    assert f"snapshot {name} cannot be read" in harbor(scene.folder, "snapshot", "list").err
+    ran = harbor(scene.folder, "snapshot", "thin", "--newest", "1", "--yes", code=2)
+    assert f"has format {number}" in ran.err, "what it needs cannot be known: nothing may be collected"
 
 
 @pytest.mark.parametrize(

@@ -22,6 +22,7 @@ from keenharbor.snapshot import (
     TakeOptions,
     find_snapshot,
     list_snapshots,
+    unreadable_snapshots,
     verify_store,
 )
 from keenharbor.snapshot.browse import paths_in, rows_in, write_content
@@ -46,7 +47,7 @@ def snapshot() -> None:
 @click.option("--every-row", is_flag=True, help="Take the rows of all tables, whatever the site file says.")
 @click.option("--largest-file", type=BYTES, help="List files above this size and do not take them: 2G.")
 @click.option("--gentle", is_flag=True, help="For a shared server: low priority, one worker, 8 MiB a second.")
-@click.option("--workers", type=click.IntRange(1, 64), help="So many threads that read and pack.")
+@click.option("--workers", type=click.IntRange(1, 64), help="So many threads or processes that read and pack.")
 @click.option("--level", type=click.IntRange(1, 19), help="Compression, from 1 (fast) to 19 (small).")
 @click.option("--read-all", is_flag=True, help="Read what seems unchanged, too.")
 @click.option("--look", is_flag=True, help="Only tell how much it would be, and what would be left out.")
@@ -147,7 +148,10 @@ def _by_folder(paths: list[str]) -> list[str]:
 def list_command(session: Session) -> None:
     """List the site's snapshots, the newest first."""
     site = session.site()
-    found = list_snapshots(session.store(site), site.name)
+    store = session.store(site)
+    found = list_snapshots(store, site.name)
+    for identity in unreadable_snapshots(store):
+        session.progress.note(f"snapshot {identity} cannot be read: 'keenharbor snapshot show {identity}' says why")
     session.show([s.summary() for s in found], lambda out: _render_list(out, found))
 
 

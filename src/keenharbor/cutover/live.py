@@ -16,8 +16,9 @@ from keenharbor.cutover.journal import close_journal
 from keenharbor.database import DatabaseWriter, open_database
 from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
-from keenharbor.snapshot import Snapshot
+from keenharbor.snapshot import Snapshot, TakeOptions
 from keenharbor.snapshot.manifest import read_snapshot
+from keenharbor.snapshot.take import rules_of
 from keenharbor.store import Store
 from keenharbor.tree import Entry, RestoreCount, restore_tree
 from keenharbor.tree.restore import clear_folder
@@ -95,7 +96,8 @@ def differing_tree(
     site: SiteView, snapshot: Snapshot, chosen: Callable[[Entry], bool] | None = None
 ) -> tuple[dict[str, Entry], dict[str, Entry]]:
     """What ``snapshot`` holds and what live holds now of it, read: all but caches and logs, or what is ``chosen``."""
-    scan = site.scan()
+    same_rules = snapshot.manifest.get("rules") == rules_of(site, TakeOptions())
+    scan = site.scan(snapshot.entries if same_rules else None)
     areas_left_out = set(snapshot.manifest["areas_left_out"])
     left_out = {*snapshot.manifest["left_out"], *snapshot.manifest.get("too_large", ())}
 
@@ -103,7 +105,9 @@ def differing_tree(
         return entry.area not in ("logs", "cache") if chosen is None else chosen(entry)
 
     def was_left_out(path: str) -> bool:
-        return path in left_out or any(path[:at] in left_out for at, c in enumerate(path) if c == "/")
+        return bool(left_out) and (
+            path in left_out or any(path[:at] in left_out for at, c in enumerate(path) if c == "/")
+        )
 
     wanted = {p: e for p, e in snapshot.entries.items() if counts(e)}
     # What a snapshot left out by rule it must not remove either.

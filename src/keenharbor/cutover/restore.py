@@ -164,7 +164,7 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
             progress.stage("taking a safety snapshot")
             options = TakeOptions(comment=f"before restoring {snapshot.id}", reason="before a restore", every_row=True)
             safety = take_snapshot(site, store, options, progress, snapshot)
-        enter_phase(site, journal, "changing", safety.id)
+        journal = enter_phase(site, journal, "changing", safety.id)
         try:
             progress.stage(f"giving back snapshot {snapshot.id}")
             result = put_back_chosen(site, snapshot, chosen, safety.id)

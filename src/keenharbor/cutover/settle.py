@@ -65,13 +65,13 @@ def _finish(site: SiteView, journal: Journal, progress: Progress) -> tuple[str, 
     if journal.phase == "begun":
         maintenance_off(site)
         return "before", "it had not changed anything; live is as before"
-    store = Store(site.store_folder)
-    if journal.safety is None:
-        raise DamagedError("the journal names no safety snapshot", where=site.work / "journal.json")
     if journal.phase == "done":
         reload_host(site)
         maintenance_off(site)
         return "after", "it had done its work; live is as after it"
+    store = Store(site.store_folder)
+    if journal.safety is None:
+        raise DamagedError("the journal names no safety snapshot", where=site.work / "journal.json")
     if journal.kind == "cutover":
         progress.stage(f"putting back snapshot {journal.safety}")
         put_back(site, store, journal.safety)

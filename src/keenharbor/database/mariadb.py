@@ -243,8 +243,12 @@ class _Reader:
             run(cursor.execute(sql))
             while batch := run(cursor.fetchmany(count)):
                 yield batch
-        finally:
+        except (asyncmy.errors.MySQLError, OSError, asyncio.IncompleteReadError):
+            raise  # to read the rest of the answer would only hide what went wrong
+        except BaseException:
             run(cursor.close())
+            raise
+        run(cursor.close())
 
     def close(self) -> None:
         if self._connection is not None:
@@ -307,6 +311,8 @@ class _Snapshot:
         return None
 
 
+_TOO_LARGE = (1153, 2006)
+"""What a server answers to a packet beyond its limit; or it closes the connection at once."""
 _DIVIDER, _NULL = b"\xfe", b"\xff"
 """Bytes that no text in UTF-8 has."""
 _TO_TABS = bytes.maketrans(_DIVIDER, b"\t")
@@ -774,10 +780,18 @@ class _Writer:
         holders = ", ".join(_holder(how) for how in table.read_as)
         for block in blocks:
             with self._connection.cursor() as cursor:
-                cursor.executemany(
-                    f"INSERT INTO {quote(table.name).replace('%', '%%')} ({names}) VALUES ({holders})",
-                    list(decode_copy(table, block.lines)),
-                )
+                try:
+                    cursor.executemany(
+                        f"INSERT INTO {quote(table.name).replace('%', '%%')} ({names}) VALUES ({holders})",
+                        list(decode_copy(table, block.lines)),
+                    )
+                except pymysql.err.OperationalError as error:
+                    if error.args[0] not in _TOO_LARGE:
+                        raise
+                    raise KeenHarborError(
+                        f"a row of table {table.name} is larger than the server takes in one statement, or the server went away",
+                        where=str(self._place), advice="set local_infile = ON on the server, or a larger max_allowed_packet",
+                    ) from error  # fmt: skip
 
     def _way(self, table: str, column: str) -> str:
         if self._ways is None:

@@ -1,6 +1,13 @@
 """Snapshots: taking, listing, verifying, restoring, and the record of their proofs."""
 
-from keenharbor.snapshot.manifest import Proof, Snapshot, find_snapshot, list_snapshots, record_proof
+from keenharbor.snapshot.manifest import (
+    Proof,
+    Snapshot,
+    find_snapshot,
+    list_snapshots,
+    record_proof,
+    unreadable_snapshots,
+)
 from keenharbor.snapshot.restore import give_back, restore_state
 from keenharbor.snapshot.take import TakeOptions, take_snapshot
 from keenharbor.snapshot.verify import Verification, verify_store
@@ -16,5 +23,6 @@ __all__ = [
     "record_proof",
     "restore_state",
     "take_snapshot",
+    "unreadable_snapshots",
     "verify_store",
 ]

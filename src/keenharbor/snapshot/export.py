@@ -292,8 +292,7 @@ def _write_members(
     for number, table in enumerate(state.schema.tables):
         stored = state.tables[table.name]
         if stored.chunk_ids:
-            size = stored.size or sum(len(read(i)) for i in stored.chunk_ids)  # manifests of format 1 do not tell
-            members.add(f"rows/{number}.lines", size, (read(i) for i in stored.chunk_ids))
+            members.add(f"rows/{number}.lines", stored.size, (read(i) for i in stored.chunk_ids))
             count += 1
     # An archive wants to know a member's size before; the text is made on the disk first.
     for name, content in [
@@ -552,7 +551,7 @@ def _manifest(data: bytes) -> dict[str, Any]:
     if not isinstance(held, dict) or held.get("form") != ARCHIVE_FORM:
         raise _Refused("its manifest is of another form")
     manifest: dict[str, Any] = held["snapshot"]
-    if manifest.get("format") not in (1, MANIFEST_FORMAT):
+    if manifest.get("format") != MANIFEST_FORMAT:
         raise _Refused(f"its manifest has format {manifest.get('format')}")
     if not _ID.fullmatch(str(manifest["id"])) or not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,59}", str(manifest["site"])):
         raise _Refused("its names are not those of a snapshot")
@@ -618,7 +617,7 @@ def _check_rows(member: _Member, schema: Schema, tables: Sequence[StoredTable]) 
     if number is None or int(number[1]) >= len(tables):
         raise _Refused(f"{member.name} does not belong into it")
     stored, table = tables[int(number[1])], schema.tables[int(number[1])]
-    if stored.size and member.size != stored.size:
+    if member.size != stored.size:
         raise _Refused(f"{member.name} has another size than its manifest says")
     digest = hashlib.sha256()
     found = []

@@ -18,6 +18,10 @@ from keenharbor.tree import Entry
 MANIFEST_FORMAT = 2
 
 
+class OtherFormatError(UsageError):
+    """A snapshot that another version of the tool has taken."""
+
+
 @dataclass(frozen=True)
 class Proof:
     """One time that a snapshot was restored and looked at."""
@@ -90,9 +94,7 @@ class Snapshot:
     @property
     def database_place(self) -> DatabasePlace:
         """Where the database was that was read; without a password."""
-        said = str(self.manifest["database"]["place"])
-        # Manifests of format 1 have "sqlite:PATH".
-        return DatabasePlace.from_url(said if "://" in said else said.replace("sqlite:", "sqlite://", 1))
+        return DatabasePlace.from_url(str(self.manifest["database"]["place"]))
 
     def objects(self) -> Iterator[tuple[str, ObjectId]]:
         """Every object that the snapshot needs, with the path or table it is for."""
@@ -132,12 +134,12 @@ def read_snapshot(store: Store, identity: str) -> Snapshot:
     manifest = store.read_document("snapshots", identity)
     if manifest is None:
         raise UsageError(f"there is no snapshot {identity}", where=store.folder)
-    if manifest.get("format") not in (1, MANIFEST_FORMAT):
-        raise UsageError(
-            f"snapshot {identity} has format {manifest.get('format')}, and this version of the tool reads up to "
+    if manifest.get("format") != MANIFEST_FORMAT:
+        raise OtherFormatError(
+            f"snapshot {identity} has format {manifest.get('format')}, and this version of the tool reads format "
             f"{MANIFEST_FORMAT}",
             where=store.folder,
-            advice="use the version of the tool that made it, or a newer one",
+            advice="restore it with the version of the tool that made it, and take a new one with this version",
         )
     record = store.read_document("records", identity) or {"proofs": []}
     kept = record.get("kept")
@@ -153,11 +155,16 @@ def list_snapshots(store: Store, site: str | None = None) -> list[Snapshot]:
     for identity in store.document_names("snapshots"):
         try:
             snapshot = read_snapshot(store, identity)
-        except DamagedError:
+        except (DamagedError, OtherFormatError):
             continue
         if site is None or snapshot.site == site:
             found.append(snapshot)
     return sorted(found, key=lambda s: s.taken_at, reverse=True)
+
+
+def unreadable_snapshots(store: Store) -> list[str]:
+    """Ids of the snapshots that `list_snapshots` passes over."""
+    return sorted(set(store.document_names("snapshots")) - {s.id for s in list_snapshots(store)})
 
 
 def find_snapshot(store: Store, wanted: str, site: str | None = None) -> Snapshot:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
@@ -61,26 +61,32 @@ def _put_in_place(
 ) -> None:  # fmt: skip
     # New files come before old ones go: what may still fail for want of space does so while all that was is there.
     made_new = [p for p, e in sorted(wanted.items()) if p not in present]
+    touched: set[str] = set()
+    """Folders into which something was written: their own times change by that."""
     for path in made_new:
         if not _in_the_way(path, wanted, present):
             _make(root, wanted[path], wanted, read)
+            touched.update(_above(path))
             count.written += 1
     if remove_others:
         # Deepest first, so that a folder is empty when its turn comes.
         for path in sorted(present.keys() - wanted.keys(), key=lambda p: p.count("/"), reverse=True):
             _remove(root / path, present[path])
+            touched.update(_above(path))
             count.removed += 1
     for path, entry in sorted(wanted.items()):
         now = present.get(path)
+        if now is entry or (now is not None and now.same_content(entry)):
+            if now is not entry:
+                _set_facts(root, entry, now)
+            count.kept += 1
+            continue
+        touched.update(_above(path))
         target = root / path
         if now is None:
             if _in_the_way(path, wanted, present):
                 _make(root, entry, wanted, read)
                 count.written += 1
-            continue
-        if now.same_content(entry):
-            _set_facts(target, entry, now)
-            count.kept += 1
             continue
         if path in staged:
             staged.pop(path).replace(target)
@@ -91,21 +97,21 @@ def _put_in_place(
         count.written += 1
     # Folder times last: writing into a folder changes them.
     for path, entry in sorted(wanted.items(), reverse=True):
-        if entry.kind == "folder":
+        if entry.kind == "folder" and (path in touched or not _has_facts(entry, present.get(path))):
             _own(root / path, entry)
             (root / path).chmod(entry.mode)
             os.utime(root / path, ns=(entry.mtime_ns, entry.mtime_ns))
 
 
+def _above(path: str) -> Iterator[str]:
+    """The folders above a path, which may have been made for it."""
+    while path := path.rpartition("/")[0]:
+        yield path
+
+
 def _in_the_way(path: str, wanted: Mapping[str, Entry], present: Mapping[str, Entry]) -> bool:
     """Whether something above ``path`` is to become a folder and is none now."""
-    above = path.rpartition("/")[0]
-    while above:
-        now = present.get(above)
-        if now is not None and now.kind != "folder":
-            return True
-        above = above.rpartition("/")[0]
-    return False
+    return any((now := present.get(above)) is not None and now.kind != "folder" for above in _above(path))
 
 
 def _make(root: Path, entry: Entry, wanted: Mapping[str, Entry], read: Callable[[str], bytes]) -> None:
@@ -129,7 +135,12 @@ def _make(root: Path, entry: Entry, wanted: Mapping[str, Entry], read: Callable[
             raise
 
 
-def _set_facts(target: Path, entry: Entry, now: Entry) -> None:
+def _has_facts(entry: Entry, now: Entry | None) -> bool:
+    return now is entry or (now is not None and now.mtime_ns == entry.mtime_ns and now.facts == entry.facts)
+
+
+def _set_facts(root: Path, entry: Entry, now: Entry) -> None:
+    target = root / entry.path
     if entry.kind == "file" and (entry.mode, entry.mtime_ns) != (now.mode, now.mtime_ns):
         target.chmod(entry.mode)
         os.utime(target, ns=(entry.mtime_ns, entry.mtime_ns))
