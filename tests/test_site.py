@@ -22,7 +22,7 @@ from keenharbor.site.edits import local_edits
 from keenharbor.site.feed import PACKAGE_FACTS, Feed, FeedModel, allows, read_feed, read_package
 from keenharbor.site.load import merged, open_site
 from keenharbor.site.readiness import Verdict, judge
-from keenharbor.site.settingsfile import read_ini, with_ini_value
+from keenharbor.site.settings import values_in, with_value
 from keenharbor.site.survey import survey_site
 from keenharbor.site.toml import find_line
 from keenharbor.site.view import SiteView
@@ -174,12 +174,12 @@ def test_init_does_not_write_over_a_site_file(scene: Scene) -> None:
 
 def test_a_key_is_set_and_everything_else_stays() -> None:
     text = "; remark\n[a]\nkey = old ; not a remark\nother: x\n\n[b]\nkey=1\n"
-    done = with_ini_value(text, "b.key", "2")
+    done = with_value(text, "b.key", "2")
     assert done == text.replace("key=1", "key=2")
-    assert with_ini_value(text, "a.other", "y/z") == text.replace("other: x", "other: y/z")
+    assert with_value(text, "a.other", "y/z") == text.replace("other: x", "other: y/z")
     with pytest.raises(KeyError):
-        with_ini_value(text, "c.key", "2")
-    assert read_ini(done, Path("x"))["b.key"] == "2"
+        with_value(text, "c.key", "2")
+    assert values_in(done, "ini", Path("x"))["b.key"] == "2"
 
 
 # -- feed and packages ----------------------------------------------------------------------------------------
@@ -339,7 +339,7 @@ def test_ready_as_a_command(shared_scene: Scene) -> None:
 
 
 def test_secrets_are_not_shown(shared_scene: Scene) -> None:
-    secret = read_ini((shared_scene.root / "settings.ini").read_text(), Path("x"))["site.secret"]
+    secret = values_in((shared_scene.root / "settings.ini").read_text(), "ini", Path("x"))["site.secret"]
     for words in (("survey", "--json"), ("ready", "--core", "4.0", "--json")):
         assert secret not in harbor(shared_scene.folder, *words, code=None).out
 

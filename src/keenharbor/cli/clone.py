@@ -15,7 +15,6 @@ from keenharbor.clone.clone import close_clone, find_clone, is_running, list_clo
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import port_is_taken
 from keenharbor.site.log import append_log
-from keenharbor.site.settingsfile import read_settings
 from keenharbor.snapshot import find_snapshot
 
 
@@ -81,7 +80,7 @@ def open_command(session: Session, wanted: str, seconds: float | None) -> None:
     facts = find_clone(site.work, wanted)
     there = open_clone(site, facts.id)
     mail = site.model.mail
-    port = int(read_settings(there.site.root / site.model.settings.file)[mail.port]) if mail is not None else 0
+    port = int(there.site.settings()[mail.port]) if mail is not None else 0
     with Mailbox(port) as box, there:
         told = {"clone": there.id, "address": there.address}
         session.show(

@@ -30,8 +30,8 @@ from keenharbor.clone.server import Server, fill_places, free_port
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.database.rewrite import Rewriter, places_left, rewrite_database
-from keenharbor.site.load import database_place, read_password
-from keenharbor.site.settingsfile import read_settings, with_ini_value
+from keenharbor.site.load import database_place, database_settings_file, read_password
+from keenharbor.site.settings import read_settings, values_in, with_value
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, restore_state
 from keenharbor.snapshot.moved import address_forms, rewrite_files
@@ -101,7 +101,7 @@ class Clone:
     def start(self) -> None:
         """Serve the clone with the runtime that its files select, and its database if it has a server of its own."""
         self._start_database()
-        serve = self.site.model.serve
+        serve = self.site.needed(self.site.model.serve, "serve")
         command = fill_places(
             serve.command,
             {"runtime": self.site.launcher(), "root": str(self.site.root), "port": str(self.facts.port)},
@@ -182,7 +182,7 @@ def make_clone(
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
         str(root), str(database.path or database.url), server=server.as_json() if server else None,
-        own_database=server is None and database.path is None,
+        own_database=server is None and database.on_server,
     )  # fmt: skip
     clone = Clone(place, live, facts)
     clone._note()
@@ -204,6 +204,8 @@ def _new_database(
     """Where the clone's database is to be: a file beside it, one on a server of its own, or a new one on a server that
     the site file names."""
     old = live.database_place
+    if old.engine == "none":
+        return old, None
     if old.path is not None:
         inside = live.root in old.path.parents
         return DatabasePlace(
@@ -279,10 +281,12 @@ def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int) -> None:
     opaque += [f"cell {place}" for place in places_left(database, rewriter)]
     mail = clone.site.model.mail
     if mail is not None:
-        settings_file = root / clone.site.model.settings.file
+        part = clone.site.needed(clone.site.model.settings, "settings")
+        settings_file = root / part.file
         text = settings_file.read_text(encoding="utf-8")
         try:
-            text = with_ini_value(with_ini_value(text, mail.host, "127.0.0.1"), mail.port, str(mail_port))
+            for key, value in ((mail.host, "127.0.0.1"), (mail.port, str(mail_port))):
+                text = with_value(text, key, value, part.format, settings_file)
         except KeyError as missing:
             raise KeenHarborError(
                 f"mail cannot be caught: the setting {missing} is not in the site's settings file", where=settings_file,
@@ -298,25 +302,27 @@ def _point_settings(clone: Clone) -> None:
     Raises `KeenHarborError` where they cannot: the clone's code would work on live.
     """
     keys, place = clone.site.model.database.settings, clone.site.database_place
-    if place.path is not None:
+    if not place.on_server:
         return
-    file = clone.site.root / clone.site.model.settings.file
+    file, form = database_settings_file(clone.site.model, clone.site.root)
     if keys is not None:
         text = file.read_text(encoding="utf-8")
-        said = read_settings(file)
+        said = values_in(text, form, file)
         wanted = {
             keys.url: place.url, keys.host: place.host, keys.port: str(place.port or ""), keys.socket: place.socket,
             keys.name: place.name, keys.user: place.user, keys.password: place.password,
         }  # fmt: skip
         for key, value in wanted.items():
             if key is not None and key in said:
-                text = with_ini_value(text, key, value)
+                text = with_value(text, key, value, form, file)
         file.write_text(text, encoding="utf-8")
         now = database_place(clone.site.model, clone.site.site_file.parent, clone.site.root)
         if now.is_same_as(place):
             return
     missing = (
-        "" if keys is None or not place.socket or (keys.socket and keys.socket in read_settings(file)) else ": a socket"
+        ""
+        if keys is None or not place.socket or (keys.socket and keys.socket in read_settings(file, form))
+        else ": a socket"
     )
     raise KeenHarborError(
         f"the clone's settings cannot be made to name its own database{missing}", where=file,

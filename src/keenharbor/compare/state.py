@@ -50,9 +50,9 @@ def compare_files(
 def compare_tables(delta: RowDelta, model: SiteFile) -> list[Observation]:
     """Rows lost or changed, and definitions that differ. Settings are told of by `compare_settings`."""
     apart = set(model.volatile.tables)
-    if model.settings.table is not None:
+    if model.settings is not None and model.settings.table is not None:
         apart.add(model.settings.table.table)
-    if model.extensions.switch is not None:
+    if model.extensions is not None and model.extensions.switch is not None and model.extensions.switch.table:
         apart.add(model.extensions.switch.table)
     found: list[Observation] = []
     for name, table in delta.tables.items():
@@ -106,7 +106,7 @@ def shown(name: str, value: Any) -> str:
 
 def settings_of(state: DatabaseState, model: SiteFile) -> dict[str, str]:
     """The settings table's cells by name; empty where the site has none."""
-    part = model.settings.table
+    part = model.settings.table if model.settings is not None else None
     table = state.schema.table(part.table) if part is not None else None
     if part is None or table is None:
         return {}

@@ -34,7 +34,7 @@ def new_token() -> str:
 
 def maintenance_on(site: SiteView, token: str) -> None:
     """Lock visitors out; a request with the token in the flag's header is let through."""
-    flag = site.root / site.model.maintenance.flag
+    flag = site.root / site.needed(site.model.maintenance, "maintenance").flag
     flag.parent.mkdir(parents=True, exist_ok=True)
     # Readable by the web server, which may run as another user.
     write_durably(flag, token.encode(), mode=0o644)
@@ -42,7 +42,7 @@ def maintenance_on(site: SiteView, token: str) -> None:
 
 def maintenance_off(site: SiteView) -> None:
     """Let visitors in again."""
-    flag = site.root / site.model.maintenance.flag
+    flag = site.root / site.needed(site.model.maintenance, "maintenance").flag
     flag.unlink(missing_ok=True)
     # What a run that was killed while it wrote the flag has left beside it.
     for part in flag.parent.glob(f".{flag.name}.*.part"):
@@ -70,7 +70,7 @@ def locked_out(site: SiteView, token: str, progress: Progress) -> Iterator[None]
 
 def pass_header(site: SiteView, token: str) -> dict[str, str]:
     """The header that lets a request through maintenance."""
-    return {site.model.maintenance.header: token}
+    return {site.needed(site.model.maintenance, "maintenance").header: token}
 
 
 def reload_host(site: SiteView) -> None:

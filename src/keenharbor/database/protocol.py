@@ -19,6 +19,8 @@ ColumnKind = Literal["any", "int", "float", "text", "bytes", "bool"]
 """How a stored value is read: ``any`` says it itself (JSON); decimals, dates and the like are kept as the engine's text."""
 
 DEFAULT_PORTS = {"mariadb": 3306, "postgres": 5432}
+NO_DATABASE = "none:"
+"""The URL of a site without a database."""
 SCHEMES = {
     "sqlite": "sqlite",
     "mariadb": "mariadb",
@@ -45,6 +47,8 @@ class DatabasePlace:
     password: str = field(default="", repr=False)
 
     def __str__(self) -> str:
+        if self.engine == "none":
+            return "no database"
         if self.path is not None:
             return f"{self.engine}:{self.path}"
         server = self.socket or (f"{self.host}:{self.port}" if self.port else self.host)
@@ -56,6 +60,11 @@ class DatabasePlace:
         if self.path is None:
             raise UsageError(f"{self} is not a file")
         return self.path
+
+    @property
+    def on_server(self) -> bool:
+        """Whether it is on a database server (and not a file, or none at all)."""
+        return self.engine not in ("sqlite", "none")
 
     @property
     def marks(self) -> tuple[str, ...]:
@@ -95,6 +104,8 @@ class DatabasePlace:
 
         A password in the URL is taken, ``password`` where there is none. Raises `UsageError` for anything else.
         """
+        if url == NO_DATABASE:
+            return cls("none")
         try:
             parts = urlsplit(url)
             port = parts.port or 0
@@ -122,6 +133,8 @@ class DatabasePlace:
     @property
     def url(self) -> str:
         """The place as a URL, without the password."""
+        if self.engine == "none":
+            return NO_DATABASE
         if self.path is not None:
             return f"sqlite://{quote(str(self.path))}"
         user = f"{quote(self.user, safe='')}@" if self.user else ""

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from keenharbor.base.errors import UsageError
 from keenharbor.site.load import SITE_FILE_NAME, read_platform
-from keenharbor.site.settingsfile import read_settings
+from keenharbor.site.settings import read_settings
 
 
 @dataclass(frozen=True)
@@ -56,8 +56,11 @@ def draft_site_file(
     absent = [f for f in model.platform.recognised_by if not (root / f).exists()]
     if absent:
         raise UsageError(f"this is no site on {title}: it has no {', '.join(absent)}", where=root)
-    settings_file = root / model.settings.file
-    settings = read_settings(settings_file)
+    general = model.settings
+    if general is None or model.core.version_file is None or model.runtime.version_file is None:
+        raise UsageError("the platform file does not say where settings and versions stand", where=platform_file)
+    settings_file = root / general.file
+    settings = read_settings(settings_file, general.format)
     entries: list[Entry] = []
 
     def read(key: str, setting: str | None, given: str | None) -> str | None:
@@ -67,7 +70,7 @@ def draft_site_file(
         value = settings.get(setting or "")
         if value:
             line = _line_of(settings_file, setting or "")
-            entries.append(Entry(key, value, True, f"{model.settings.file}:{line}, {setting}"))
+            entries.append(Entry(key, value, True, f"{general.file}:{line}, {setting}"))
         return value
 
     found_address = read("site.address", model.address.get("setting"), address)

@@ -8,9 +8,9 @@ from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
-from keenharbor.database.protocol import SCHEMES
+from keenharbor.site.connections import engine_of, place_of_text, split_host
 from keenharbor.site.model import DatabaseSettingsPart, SiteFile
-from keenharbor.site.settingsfile import read_settings
+from keenharbor.site.settings import SettingsForm, form_of, read_settings
 from keenharbor.site.toml import read_toml, validated
 from keenharbor.site.view import SiteView
 
@@ -78,15 +78,27 @@ def database_place(model: SiteFile, base: Path, root: Path) -> DatabasePlace:
         return DatabasePlace(said.engine, base / said.path)
     if said.url is not None:
         return DatabasePlace.from_url(said.url, read_password(base, said.password_file))
-    file = root / model.settings.file
+    if said.engine == "none":
+        return DatabasePlace("none")
+    file, form = database_settings_file(model, root)
     if said.settings is not None:
-        return _by_settings(said.settings, said.engine, read_settings(file), file, root)
+        return _by_settings(said.settings, said.engine, read_settings(file, form), file, root)
     if said.setting is not None:
-        value = read_settings(file).get(said.setting)
+        value = read_settings(file, form).get(said.setting)
         if not value:
             raise UsageError(f"the setting '{said.setting}' for the database is not there", where=file)
         return DatabasePlace(said.engine, root / value)
     raise UsageError("site file, 'database': one of 'path', 'setting', 'url' and 'settings' is wanted")
+
+
+def database_settings_file(model: SiteFile, root: Path) -> tuple[Path, SettingsForm]:
+    """The file of the site's settings that says where its database is, and its form."""
+    keys, general = model.database.settings, model.settings
+    if keys is not None and keys.file is not None:
+        return root / keys.file, keys.format or form_of(keys.file) or "ini"
+    if general is None:
+        raise UsageError("site file: '[settings] file' is wanted, for [database] refers to it")
+    return root / general.file, general.format
 
 
 def read_password(base: Path, file: str | None) -> str:
@@ -106,19 +118,23 @@ def _by_settings(
         return settings.get(key, "") if key is not None else ""
 
     if value(keys.url):
-        return DatabasePlace.from_url(value(keys.url), value(keys.password))
+        place = place_of_text(value(keys.url), root, value(keys.user), value(keys.password))
+        if place is None:
+            raise UsageError(f"the setting '{keys.url}' names no database that is known", where=file)
+        return place
     named = value(keys.engine) or engine
-    engine = SCHEMES.get(named.lower(), named)
+    engine = engine_of(named) or named
     if engine == "sqlite":
         if not value(keys.path):
             raise UsageError(f"the setting '{keys.path or 'path'}' for the database is not there", where=file)
-        return DatabasePlace(engine, root / value(keys.path))
+        return DatabasePlace(engine, root / (keys.path_pattern or "{}").replace("{}", value(keys.path)))
     if not value(keys.name):
         raise UsageError(f"the setting '{keys.name or 'name'}' for the database is not there", where=file)
-    port = value(keys.port)
+    host, port, socket = split_host(value(keys.host))
+    port, socket = value(keys.port) or port, value(keys.socket) or socket
     if port and not port.isdigit():
         raise UsageError(f"the setting '{keys.port}' is no port: '{port}'", where=file)
     return DatabasePlace(
-        engine, None, value(keys.host) or ("" if value(keys.socket) else "localhost"), int(port or 0),
-        value(keys.socket), value(keys.name), value(keys.user), value(keys.password),
+        engine, None, host or ("" if socket else "localhost"), int(port or 0), socket, value(keys.name), value(keys.user),
+        value(keys.password),
     )  # fmt: skip

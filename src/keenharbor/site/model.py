@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from keenharbor.site.settings import SettingsForm
 
 Text = Annotated[str, Field(min_length=1)]
 
@@ -44,10 +46,21 @@ class PlatformPart(Part):
 
 
 class CorePart(Part):
-    """The core: the file that holds its version, and its package's name in the feed."""
+    """The core: where its version is written, and its package's name in the feed.
 
-    version_file: Text
+    The version stands in ``version_file``: by itself, or at ``key`` when the file is in a form of settings files; or it is
+    that of the installed ``distribution`` (see `RuntimePart.packages`)."""
+
+    version_file: Text | None = None
+    key: Text | None = None
+    distribution: Text | None = None
     package: Text
+
+    @model_validator(mode="after")
+    def _has_a_place(self) -> CorePart:
+        if self.version_file is None and self.distribution is None:
+            raise ValueError("'version_file' or 'distribution' is wanted")
+        return self
 
 
 class SettingsTablePart(Part):
@@ -59,34 +72,55 @@ class SettingsTablePart(Part):
 
 
 class SettingsPart(Part):
-    """The settings file; keys in it are written ``section.key``."""
+    """The settings file and its form; keys in it are written ``section.key`` (see `keenharbor.site.settings`)."""
 
     file: Text
-    format: Literal["ini"] = "ini"
+    format: SettingsForm = "ini"
     table: SettingsTablePart | None = None
 
 
 class SwitchPart(Part):
-    """The database table that says which extensions are on."""
+    """What says which extensions are on: a database ``table`` with a column ``on`` for each ``name``; a table in which one row's
+    cell (``on``, in the row whose ``name`` is ``row``) lists them; or a list of the settings file at ``setting``."""
 
-    table: Text
-    name: Text
-    on: Text
+    table: Text | None = None
+    name: Text | None = None
+    on: Text | None = None
+    row: Text | None = None
+    setting: Text | None = None
+
+    @model_validator(mode="after")
+    def _is_whole(self) -> SwitchPart:
+        if self.setting is None and None in (self.table, self.name, self.on):
+            raise ValueError("'setting', or 'table', 'name' and 'on' are wanted")
+        return self
 
 
 class FolderPart(Part):
-    """A folder that holds extensions or themes, and the file in each that describes it (keys as ``section.key``)."""
+    """A folder that holds extensions or themes, and the file in each that describes it (keys as ``section.key``).
+
+    ``facts`` may have wild cards and ``{name}`` for the folder's name; with the format ``header`` its first comment holds lines
+    ``Key: value``. With the format ``distributions`` the installed Python distributions are meant, and ``folder`` is that of
+    their packages; ``only`` names those that belong to the site."""
 
     folder: Text
-    facts: Text
-    format: Literal["ini"] = "ini"
-    fields: dict[str, str]
+    facts: Text = ""
+    only: list[Text] = []
+    format: SettingsForm | Literal["header", "distributions"] = "ini"
+    fields: dict[str, str] = {}
     switch: SwitchPart | None = None
 
 
 class DatabaseSettingsPart(Part):
-    """The keys of the site's own settings file that say where its database is: names of keys, not values."""
+    """The keys of the site's own settings file that say where its database is: names of keys, not values.
 
+    ``file`` and ``format`` when it is another one than that of ``[settings]``. ``url`` may hold a connection URL or a data source
+    name; ``host`` also ``HOST:PORT`` or ``HOST:/PATH/OF.sock``; a ``path`` that is a mere name becomes a file by
+    ``path_pattern`` (``data/{}.db``)."""
+
+    file: Text | None = None
+    format: SettingsForm | None = None
+    path_pattern: Text | None = None
     engine: Text | None = None
     url: Text | None = None
     path: Text | None = None
@@ -114,10 +148,13 @@ class DatabasePart(Part):
 
 
 class RuntimePart(Part):
-    """The language runtime: the file in the site that selects its version, and each version's launcher."""
+    """The language runtime: the file in the site that selects its version (or the ``version``), each version's launcher, and the
+    folder of its installed ``packages``."""
 
     name: Text
-    version_file: Text
+    version_file: Text | None = None
+    version: Text | None = None
+    packages: Text | None = None
     launchers: dict[str, str] = {}
 
 
@@ -239,10 +276,10 @@ class SiteFile(Part):
     store: StorePart = StorePart()
     platform: PlatformPart
     core: CorePart
-    settings: SettingsPart
+    settings: SettingsPart | None = None
     database: DatabasePart
     runtime: RuntimePart
-    extensions: FolderPart
+    extensions: FolderPart | None = None
     themes: FolderPart | None = None
     areas: dict[Literal["core", "extensions", "themes", "media", "settings", "cache", "logs"], list[str]] = {}
     files: FilesPart = FilesPart()
@@ -250,10 +287,10 @@ class SiteFile(Part):
     visitor_data: VisitorDataPart = VisitorDataPart()
     volatile: VolatilePart = VolatilePart()
     address: dict[Literal["setting"], str] = {}
-    serve: ServePart
+    serve: ServePart | None = None
     commands: CommandsPart = CommandsPart()
     live: LivePart = LivePart()
-    maintenance: MaintenancePart
+    maintenance: MaintenancePart | None = None
     mail: MailPart | None = None
     look: LookPart = LookPart()
     check: list[CheckPart] = []

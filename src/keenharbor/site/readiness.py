@@ -161,7 +161,7 @@ def _core_checks(site: SiteView, release: Release, runtime: str) -> list[Check]:
         )
     else:
         checks.append(Check("runtime", Verdict.CLEAR, f"{name} {runtime} fits"))
-    if (site.root / site.model.maintenance.flag).exists():
+    if site.maintenance_on:
         checks.append(
             Check(
                 "maintenance",

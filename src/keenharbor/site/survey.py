@@ -123,5 +123,5 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
         unchecked=tuple(unchecked),
         unreadable=tuple(scan.unreadable),
         snapshot=snapshot,
-        maintenance=(site.root / site.model.maintenance.flag).exists(),
+        maintenance=site.maintenance_on,
     )

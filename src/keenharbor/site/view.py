@@ -8,15 +8,19 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import TypeVar
 
 from blake3 import blake3
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, DatabaseState, open_database, table_digest
-from keenharbor.site.model import USUAL, FolderPart, SiteFile
-from keenharbor.site.settingsfile import read_ini, read_settings
+from keenharbor.site.components import FoundComponent, components_in, distributions, is_true, words_of_cell
+from keenharbor.site.model import USUAL, FolderPart, SiteFile, SwitchPart
+from keenharbor.site.settings import form_of, read_settings, values_in
 from keenharbor.tree import AreaRules, Entry, Scan, scan_tree
 from keenharbor.tree.scan import pieces
+
+Part = TypeVar("Part")
 
 
 @dataclass(frozen=True)
@@ -100,7 +104,8 @@ class SiteView:
         ``seen`` are the entries of an earlier scan of this run (see `scan_tree`)."""
         files = self.model.files
         own = [f for f in open_database(self.database_place).files() if self.root in f.parents]
-        apart = {self.model.maintenance.flag, *(f.relative_to(self.root).as_posix() for f in own)}
+        flag = self.model.maintenance.flag if self.model.maintenance is not None else None
+        apart = {*([flag] if flag is not None else []), *(f.relative_to(self.root).as_posix() for f in own)}
         empty = [*files.empty, *self.model.areas.get("cache", [])]
         saved = self.model.snapshot
         leave_out = [*files.leave_out, *(USUAL if saved.usual else ()), *apart]
@@ -108,11 +113,37 @@ class SiteView:
         scan.left_out = [p for p in scan.left_out if p not in apart]
         return scan
 
+    def needed(self, part: Part | None, name: str) -> Part:
+        """A table of the site file that what was asked for cannot do without. Raises `UsageError` where it is not there."""
+        if part is None:
+            raise UsageError(
+                f"the site file has no [{name}], which this needs", where=self.site_file,
+                advice=f"add [{name}]; docs/site-file.md says what belongs into it",
+            )  # fmt: skip
+        return part
+
+    @property
+    def maintenance_on(self) -> bool:
+        """Whether the site keeps visitors out now."""
+        part = self.model.maintenance
+        return part is not None and (self.root / part.flag).exists()
+
+    @property
+    def settings_path(self) -> str:
+        """The settings file relative to the root; empty where the site file names none."""
+        return self.model.settings.file if self.model.settings is not None else ""
+
     # -- settings ------------------------------------------------------------------------------------------
 
     def settings(self) -> dict[str, str]:
-        """The settings file's values by ``section.key``."""
-        return read_settings(self.root / self.model.settings.file)
+        """The settings file's values by ``section.key``; none where the site file names no settings file."""
+        part = self.model.settings
+        return read_settings(self.root / part.file, part.format) if part is not None else {}
+
+    def settings_in(self, text: str) -> dict[str, str]:
+        """As `settings`, for another text of that file."""
+        part = self.model.settings
+        return values_in(text, part.format, self.root / part.file) if part is not None else {}
 
     # -- database ------------------------------------------------------------------------------------------
 
@@ -124,15 +155,41 @@ class SiteView:
 
     def core_version(self) -> str:
         """The core's version, from its version file."""
-        file = self.root / self.model.core.version_file
-        found = re.search(r"\d[\w.+-]*", file.read_text(encoding="utf-8")) if file.is_file() else None
+        part = self.model.core
+        if part.distribution is not None:
+            version = distributions(self.packages_folder()).get(part.distribution.lower())
+            if version is None:
+                raise UsageError(f"'{part.distribution}' is not installed", where=self.packages_folder())
+            return version.version
+        file = self.root / str(part.version_file)
+        try:
+            text = file.read_text(encoding="utf-8") if file.is_file() else ""
+        except (OSError, UnicodeDecodeError):
+            text = ""
+        if part.key is not None and text:
+            text = values_in(text, form_of(file.name) or "ini", file).get(part.key, "")
+        found = re.search(r"\d[\w.+-]*", text)
         if found is None:
             raise UsageError("the core's version cannot be read", where=file)
         return found[0]
 
+    def packages_folder(self) -> Path:
+        """Where the runtime's packages are installed."""
+        if self.model.runtime.packages is None:
+            raise UsageError("site file, 'runtime.packages': this key is missing", where=self.site_file)
+        return self.root / self.model.runtime.packages
+
     def runtime_version(self) -> str:
         """The runtime's version that the site selects."""
-        file = self.root / self.model.runtime.version_file
+        part = self.model.runtime
+        if part.version_file is None:
+            if part.version is None:
+                raise UsageError(
+                    "the site file does not say which version of the runtime the site has", where=self.site_file,
+                    advice="name it: 'version' under [runtime]",
+                )  # fmt: skip
+            return part.version
+        file = self.root / part.version_file
         if not file.is_file():
             raise UsageError("the file that selects the runtime is not there", where=file)
         return file.read_text(encoding="utf-8").strip()
@@ -163,36 +220,47 @@ class SiteView:
 
     def components(self) -> list[Component]:
         """Extensions, then themes, by name."""
-        found = list(self._in_folder(self.model.extensions, "extension"))
-        if self.model.themes is not None:
-            found += self._in_folder(self.model.themes, "theme")
+        found: list[Component] = []
+        for part, kind in ((self.model.extensions, "extension"), (self.model.themes, "theme")):
+            if part is not None:
+                found += self._in_folder(part, kind)
         return found
 
     def _in_folder(self, part: FolderPart, kind: str) -> Iterator[Component]:
-        folder = self.root / part.folder
-        states = self._switched() if part.switch else {}
-        for item in sorted(folder.iterdir()) if folder.is_dir() else ():
-            facts_file = item / part.facts
-            if not facts_file.is_file():
-                continue
-            facts = read_ini(facts_file.read_text(encoding="utf-8"), facts_file)
-            said = {field: facts.get(key, "") for field, key in part.fields.items()}
-            name = said.pop("name", "") or item.name
-            yield Component(
-                name=name, kind=kind, folder=f"{part.folder}/{item.name}", on=states.get(name) if part.switch else None,
-                **{k: v for k, v in said.items() if k in Component.__dataclass_fields__},
-            )  # fmt: skip
+        states = self._switched(part.switch) if part.switch is not None else None
+        for found in components_in(self.root, part):
+            said = {k: v for k, v in found.facts.items() if k in Component.__dataclass_fields__ and k != "name"}
+            on = None if states is None else self._is_on(part, states, found)
+            yield Component(name=found.name, kind=kind, folder=found.folder, on=on, **said)
 
-    def _switched(self) -> dict[str, bool]:
-        switch = self.model.extensions.switch
-        if switch is None or not open_database(self.database_place).exists():
+    def _is_on(self, part: FolderPart, states: dict[str, bool], found: FoundComponent) -> bool | None:
+        for name in found.known_as:
+            if name in states:
+                return states[name]
+        # A table has a row for each; a list names only those that are on.
+        return None if part.switch is not None and part.switch.setting is None and part.switch.row is None else False
+
+    def _switched(self, switch: SwitchPart) -> dict[str, bool]:
+        if switch.setting is not None:
+            values = self.settings()
+            below = switch.setting + "."
+            return {
+                name: True
+                for k, v in values.items()
+                if k == switch.setting or k.startswith(below)
+                for name in (v, k[len(below) :])
+            }
+        if not open_database(self.database_place).exists():
             return {}
         with self.reading_database() as state:
-            table = state.schema.table(switch.table)
-            if table is None:
+            table = state.schema.table(str(switch.table))
+            if table is None or switch.name not in table.columns or switch.on not in table.columns:
                 return {}
             at_name, at_on = table.columns.index(switch.name), table.columns.index(switch.on)
-            return {str(row[at_name]): bool(row[at_on]) for row in state.rows(switch.table)}
+            if switch.row is not None:
+                cells = [row[at_on] for row in state.rows(table.name) if str(row[at_name]) == switch.row]
+                return {name: True for cell in cells for name in words_of_cell(cell)}
+            return {str(row[at_name]): is_true(row[at_on]) for row in state.rows(table.name)}
 
     # -- proof ---------------------------------------------------------------------------------------------
 

@@ -23,7 +23,7 @@ from keenharbor.database import open_database
 from keenharbor.database.cells import cell_value, flat, with_part
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
 from keenharbor.site.feed import Feed, Package
-from keenharbor.site.settingsfile import with_ini_value
+from keenharbor.site.settings import with_value
 from keenharbor.site.view import SiteView
 from keenharbor.tree.areas import fits
 from keenharbor.tree.restore import clear_folder
@@ -179,7 +179,11 @@ def _prepare(step: kinds.PackageStep, place: Workplace, kind: str, new: Package,
     site, root = place.site, place.site.root
     installed = next((p for p in installed_packages(site) if p.name == step.package), None)
     if installed is None:
-        part = site.model.themes if kind == "theme" and site.model.themes else site.model.extensions
+        part = (
+            site.model.themes
+            if kind == "theme" and site.model.themes
+            else site.needed(site.model.extensions, "extensions")
+        )
         installed = Installed(step.package, "", kind, f"{part.folder}/{step.package}")
     old_release = place.feed.find(installed.name, installed.version) if installed.version else None
     old = place.feed.package(old_release) if old_release is not None else None
@@ -246,7 +250,8 @@ def _put_setting_back(place: Workplace, wanted: str, before: Mapping[str, str]) 
 
 
 def _write_setting(place: Workplace, name: str, text: str) -> None:
-    part = place.site.model.settings.table
+    general = place.site.model.settings
+    part = general.table if general is not None else None
     assert part is not None
     with open_database(place.site.database_place).writing() as writer:
         writer.update(part.table, {part.name: name}, {part.value: text})
@@ -312,16 +317,17 @@ def _setting(step: kinds.SettingStep, place: Workplace, outcome: Outcome) -> str
     model = place.site.model
     value: Any = step.value
     if step.file is not None:
-        path = place.site.root / model.settings.file
+        general = place.site.needed(model.settings, "settings")
+        path = place.site.root / general.file
         shown = str(value).lower() if isinstance(value, bool) else str(value)
         try:
-            text = with_ini_value(path.read_text(encoding="utf-8"), step.file, shown)
+            text = with_value(path.read_text(encoding="utf-8"), step.file, shown, general.format, path)
         except KeyError:
             raise StepFailed(f"the settings file has no '{step.file}'") from None
-        place.write_file(model.settings.file, text.encode("utf-8"))
-        outcome.touches = (*outcome.touches, model.settings.file)
+        place.write_file(general.file, text.encode("utf-8"))
+        outcome.touches = (*outcome.touches, general.file)
         return f"{step.file} is {shown}"
-    if step.database is None or model.settings.table is None:
+    if step.database is None or model.settings is None or model.settings.table is None:
         raise StepFailed("a setting step wants 'file' or 'database'")
     cell = _settings(place.site).get(step.database)
     if cell is None:
@@ -342,6 +348,8 @@ def _extension(step: kinds.ExtensionStep, place: Workplace, outcome: Outcome) ->
 def _runtime(step: kinds.RuntimeStep, place: Workplace, outcome: Outcome) -> str:
     place.site.launcher(step.version)
     file = place.site.model.runtime.version_file
+    if file is None:
+        raise StepFailed("the site file names no file that selects the runtime ('version_file' under [runtime])")
     outcome.versions[place.site.runtime_version()] = step.version
     place.write_file(file, (step.version + "\n").encode())
     outcome.touches = (*outcome.touches, file)

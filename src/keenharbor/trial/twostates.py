@@ -28,7 +28,6 @@ from keenharbor.compare.state import settings_of
 from keenharbor.database import Block, DatabaseState, Row, Schema, row_delta
 from keenharbor.database.rewrite import Rewriter
 from keenharbor.database.rows import blocks_of
-from keenharbor.site.settingsfile import read_ini, read_settings
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot, list_snapshots
 from keenharbor.store import Store, object_id
@@ -105,10 +104,10 @@ def compare_states(live: SiteView, left: str, right: str, progress: Progress, *,
         progress.stage("comparing files, data and settings")
         seen: list[Observation] = []
         # The settings file is compared key by key; a clone's mail settings differ on purpose.
-        seen += compare_files(a.entries, b.entries, [live.model.settings.file])
+        seen += compare_files(a.entries, b.entries, [live.settings_path])
         seen += compare_tables(row_delta(a.state, b.state), live.model)
         seen += compare_settings(settings_of(a.state, live.model), settings_of(b.state, live.model))
-        seen += compare_settings(a.ini, b.ini, prefix=f"{live.model.settings.file} ")
+        seen += compare_settings(a.ini, b.ini, prefix=f"{live.settings_path} ")
         noise, count = Noise(), None
         if pages and a.address and b.address:
             progress.stage(f"looking at {a.name}, twice")
@@ -133,13 +132,13 @@ def _side(live: SiteView, wanted: str, stack: contextlib.ExitStack, progress: Pr
         scan = live.scan()
         read_content(live.root, scan, Hashing(), {}, lambda o: True, lambda done, total: None)
         state = stack.enter_context(live.reading_database())
-        return _Side("live", scan.entries, state, read_settings(live.root / live.model.settings.file), live.address)
+        return _Side("live", scan.entries, state, live.settings(), live.address)
     if wanted.startswith(CLONE_PREFIX):
         return _clone_side(live, wanted, stack, pages)
     snapshot = find_snapshot(Store(live.store_folder), wanted, live.name)
-    settings = snapshot.entries.get(live.model.settings.file)
+    settings = snapshot.entries.get(live.settings_path)
     text = b"".join(snapshot.store.read(o) for o in settings.objects) if settings else b""
-    ini = read_ini(text.decode("utf-8"), live.root / live.model.settings.file)
+    ini = live.settings_in(text.decode("utf-8"))
     address = None
     if pages:
         progress.stage(f"making a clone of snapshot {snapshot.id} to look at its pages")
@@ -170,7 +169,7 @@ def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages:
             text = (clone.site.root / path).read_text(encoding="utf-8", errors="surrogateescape")
             entries[path] = entry._replace(objects=(object_id(back.text(text).encode("utf-8", "surrogateescape")),))
     state = _Renamed(stack.enter_context(clone.site.reading_database()), back)
-    ini = {k: back.text(v) for k, v in read_settings(clone.site.root / live.model.settings.file).items()}
+    ini = {k: back.text(v) for k, v in clone.site.settings().items()}
     if live.model.mail is not None and origin is not None:
         for key in (live.model.mail.host, live.model.mail.port):
             if key in origin:
@@ -185,11 +184,11 @@ def _origin(live: SiteView, clone: Clone) -> dict[str, str] | None:
     """The settings file of the snapshot that the clone was made from."""
     known: list[Snapshot] = list_snapshots(Store(live.store_folder), live.name)
     snapshot = next((s for s in known if s.id == clone.facts.snapshot), None)
-    entry = snapshot.entries.get(live.model.settings.file) if snapshot else None
+    entry = snapshot.entries.get(live.settings_path) if snapshot else None
     if snapshot is None or entry is None:
         return None
     text = b"".join(snapshot.store.read(o) for o in entry.objects).decode("utf-8")
-    return read_ini(text, live.root / live.model.settings.file)
+    return live.settings_in(text)
 
 
 def check_names(left: str, right: str) -> None:

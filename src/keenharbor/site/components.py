@@ -1,0 +1,203 @@
+"""What is installed in a site's folders: extensions and themes with the facts that they tell of themselves."""
+
+from __future__ import annotations
+
+import importlib.metadata
+import json
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+from keenharbor.database import serialised
+from keenharbor.site.model import FolderPart
+from keenharbor.site.settings import LARGEST_SETTINGS_FILE, SettingsError, settings_in
+from keenharbor.tree.areas import fits
+
+_HEADER_BYTES = 8192
+_HEADER_LINE = re.compile(
+    r"^[ \t/*#@;!<>-]*([A-Za-z][A-Za-z0-9 _-]{1,40}?)[ \t]*:[ \t]*(\S[^\n]*?)[ \t]*(?:\*/|-->)?\s*$", re.MULTILINE
+)
+_COMMENT = re.compile(
+    r"/\*.*?\*/|<!--.*?-->|\"\"\".*?\"\"\"|'''.*?'''|(?:^[ \t]*(?://|#)[^\n]*\n)+", re.DOTALL | re.MULTILINE
+)
+
+
+@dataclass(frozen=True)
+class FoundComponent:
+    """One folder (or distribution) with its facts by field, and every name by which something may refer to it."""
+
+    name: str
+    folder: str
+    facts: Mapping[str, str]
+    known_as: tuple[str, ...]
+    facts_file: str = ""
+
+
+def header_facts(text: str) -> dict[str, str]:
+    """The lines ``Key: value`` of the first comment that has at least two of them; keys in small letters."""
+    for block in _COMMENT.finditer(text[:_HEADER_BYTES]):
+        found = {m[1].strip().lower(): m[2] for m in _HEADER_LINE.finditer(block[0])}
+        if len(found) >= 2:
+            return found
+    return {}
+
+
+def facts_of(file: Path, form: str) -> dict[str, str]:
+    """What a component's file says, by key; nothing where it cannot be read."""
+    try:
+        if not file.is_file() or file.stat().st_size > LARGEST_SETTINGS_FILE:
+            return {}
+        text = file.read_text(encoding="utf-8", errors="replace")
+        if form == "header":
+            return header_facts(text)
+        return {s.key: s.value for s in settings_in(text, form, file)}  # type: ignore[arg-type]
+    except (OSError, SettingsError):
+        return {}
+
+
+def components_in(root: Path, part: FolderPart) -> Iterator[FoundComponent]:
+    """What stands in the folder of ``part``, by name. Links that lead out of the site are not followed."""
+    if part.format == "distributions":
+        for name, found in sorted(distributions(root / part.folder).items()):
+            if not part.only or fits(name, part.only):
+                facts = {"title": found.summary, "version": found.version, "author": found.author}
+                yield FoundComponent(found.name, part.folder, facts, (found.name, name, *found.modules))
+        return
+    folder = root / part.folder
+    for item in sorted(folder.iterdir()) if folder.is_dir() else ():
+        facts_file = facts_file_in(item, part.facts)
+        if facts_file is None:
+            continue
+        facts = facts_of(facts_file, part.format)
+        said = {name: facts.get(key, "") for name, key in part.fields.items()}
+        name = said.pop("name", "") or item.name
+        at = facts_file.relative_to(root).as_posix()
+        yield FoundComponent(name, f"{part.folder}/{item.name}", said, tuple(dict.fromkeys((name, item.name))), at)
+
+
+def facts_file_in(item: Path, pattern: str) -> Path | None:
+    """The file in the folder ``item`` that describes it; of several that a pattern fits, the first with a header."""
+    wanted = pattern.replace("{name}", item.name)
+    if not item.is_dir():
+        return None
+    if "*" not in wanted:
+        file = item / wanted
+        return file if file.is_file() else None
+    files = sorted(f for f in item.glob(wanted) if f.is_file())
+    return next((f for f in files if facts_of(f, "header")), None)
+
+
+# -- Python distributions -------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Distribution:
+    """An installed Python distribution and the modules that it brings."""
+
+    name: str
+    version: str
+    summary: str = ""
+    author: str = ""
+    requires: tuple[str, ...] = ()
+    requires_python: str = ""
+    modules: tuple[str, ...] = field(default=())
+
+
+@lru_cache(maxsize=16)
+def _distributions(folder: str, stamp: int) -> dict[str, Distribution]:
+    found: dict[str, Distribution] = {}
+    for item in importlib.metadata.distributions(path=[folder]):
+        try:
+            facts = item.metadata.json
+            name = str(facts["name"])
+            files = item.files or []
+        except (KeyError, OSError, ValueError, UnicodeDecodeError):
+            continue
+        modules = sorted({
+            f.parts[0].removesuffix(".py") for f in files
+            if f.parts and f.suffix == ".py" and not f.parts[0].endswith((".dist-info", ".data")) and f.parts[0] != ".."
+        })  # fmt: skip
+        author = facts.get("author") or facts.get("author_email") or facts.get("maintainer") or ""
+        found[normal_name(name)] = Distribution(
+            name, str(item.version), str(facts.get("summary") or ""), str(author), tuple(item.requires or ()),
+            str(facts.get("requires_python") or ""), tuple(modules),
+        )  # fmt: skip
+    return found
+
+
+def distributions(folder: Path) -> dict[str, Distribution]:
+    """The distributions installed in ``folder`` by their normal names
+    (https://packaging.python.org/en/latest/specifications/name-normalization/); their code is not run."""
+    try:
+        return _distributions(str(folder), folder.stat().st_mtime_ns)
+    except OSError:
+        return {}
+
+
+def normal_name(name: str) -> str:
+    """A distribution's name as it is compared."""
+    return re.sub(r"[-_.]+", "-", name).lower()
+
+
+# -- cells and settings that say what is on -------------------------------------------------------------------
+
+
+def is_true(value: Any) -> bool:
+    """Whether a cell says yes."""
+    if isinstance(value, str):
+        return value.strip().lower() in (
+            "1",
+            "true",
+            "t",
+            "yes",
+            "y",
+            "on",
+            "enabled",
+            "active",
+            "installed",
+            "published",
+        )
+    return bool(value)
+
+
+def words_of_cell(cell: Any) -> set[str]:
+    """Every text in a cell that holds a list: JSON, a serialised value, or words between commas or blanks. Of paths also
+    their folders (``shop/shop.php``: ``shop``)."""
+    text = cell.decode("utf-8", "replace") if isinstance(cell, bytes) else str(cell if cell is not None else "")
+    found: set[str] = set()
+    try:
+        _texts_of_node(serialised.parse(text), found)
+    except serialised.NotSerialised:
+        try:
+            _texts_of_json(json.loads(text), found)
+        except (ValueError, RecursionError):
+            found = set(re.split(r"[\s,;|]+", text)) - {""}
+    for word in list(found):
+        if "/" in word:
+            found |= {word.partition("/")[0], PurePosixPath(word).stem}
+    return found
+
+
+def _texts_of_node(node: serialised.Node, found: set[str]) -> None:
+    if isinstance(node, bytes):
+        found.add(node.decode("utf-8", "replace"))
+    elif isinstance(node, serialised.Array):
+        for key, value in node.pairs:
+            _texts_of_node(key, found)
+            _texts_of_node(value, found)
+
+
+def _texts_of_json(value: Any, found: set[str]) -> None:
+    if isinstance(value, str):
+        found.add(value)
+    elif isinstance(value, dict):
+        for key, inner in value.items():
+            if inner not in (False, 0, None):
+                found.add(str(key))
+            _texts_of_json(inner, found)
+    elif isinstance(value, list):
+        for inner in value:
+            _texts_of_json(inner, found)

@@ -1,0 +1,101 @@
+"""How sites write down where their database is, in one text: connection URLs, data source names, ``host:port``."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from urllib.parse import parse_qs, quote, unquote, urlsplit
+
+from keenharbor.base.errors import UsageError
+from keenharbor.database import DatabasePlace
+from keenharbor.database.protocol import SCHEMES
+
+_ENGINE_WORDS = (
+    ("sqlite", "sqlite"), ("mariadb", "mariadb"), ("mysql", "mariadb"), ("postgres", "postgres"), ("pgsql", "postgres"),
+    ("psycopg", "postgres"), ("pg8000", "postgres"), ("asyncpg", "postgres"),
+)  # fmt: skip
+_URL = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*)://")
+_DSN = re.compile(r"(sqlite2?|mysql|mariadb|pgsql|postgresql):", re.IGNORECASE)
+
+
+def engine_of(text: str) -> str | None:
+    """The engine that a driver's, adapter's or back end's name speaks of; None when it is none of those that are known."""
+    word = text.strip().lower()
+    if word in SCHEMES:
+        return SCHEMES[word]
+    if word in ("pg", "psql"):
+        return "postgres"
+    return next((engine for part, engine in _ENGINE_WORDS if part in word and len(word) < 80), None)
+
+
+def split_host(text: str) -> tuple[str, str, str]:
+    """Host, port and socket of ``host``, ``host:port``, ``host:/path/of.sock``, ``[v6]:port`` or a socket's path."""
+    text = text.strip()
+    if text.startswith("/"):
+        return "", "", text
+    if found := re.fullmatch(r"\[([^\]]+)\](?::(\d+))?", text):
+        return found[1], found[2] or "", ""
+    host, colon, rest = text.partition(":")
+    if not colon or ":" in rest:
+        return text, "", ""
+    if rest.startswith("/"):
+        return "", "", rest  # the host says no more than that the server is here
+    return (host, rest, "") if rest.isdigit() else (text, "", "")
+
+
+def place_of_text(text: str, root: Path, user: str = "", password: str = "") -> DatabasePlace | None:
+    """The place that a connection URL or a data source name stands for; None when it is neither. Paths that do not begin at the
+    root of the file system begin at ``root``; ``user`` and ``password`` are for texts that name none."""
+    text = text.strip()
+    if found := _URL.match(text):
+        engine = engine_of(found[1].partition("+")[0])
+        if engine is None:
+            return None
+        try:
+            if engine == "sqlite":
+                path = unquote(text[found.end() :].partition("?")[0])
+                # Three slashes name a path from here, four one from the root of the file system; so do most libraries.
+                path = (
+                    path[1:] if path.startswith("/") and not path.startswith("//") and not Path(path).exists() else path
+                )
+                return DatabasePlace("sqlite", root / path) if path.strip("/") and ":memory:" not in path else None
+            parts = urlsplit(f"{engine}://{text[found.end() :]}")
+            asked = parse_qs(parts.query)
+            sockets = [*asked.get("socket", []), *asked.get("unix_socket", []), *asked.get("host", [])]
+            socket = next((s for s in sockets if s.startswith("/")), "")
+            place = DatabasePlace.from_url(
+                parts._replace(query=f"socket={quote(socket)}" if socket else "").geturl(), password
+            )
+        except (UsageError, ValueError):
+            return None
+        return place if place.user or not user else _with_user(place, user, password)
+    if found := _DSN.match(text):
+        engine, rest = engine_of(found[1]), text[found.end() :]
+        if engine == "sqlite":
+            return DatabasePlace("sqlite", root / rest) if rest and rest != ":memory:" else None
+        said = dict(p.strip().split("=", 1) for p in re.split(r"[; ]", rest) if "=" in p)
+        if engine is None or not said.get("dbname"):
+            return None
+        host, port, socket = split_host(said.get("host", ""))
+        port, socket = said.get("port", port), said.get("unix_socket", socket)
+        return DatabasePlace(
+            engine, None, host or ("" if socket else "localhost"), int(port) if port.isdigit() else 0, socket, said["dbname"],
+            said.get("user", user), said.get("password", password),
+        )  # fmt: skip
+    return None
+
+
+def _with_user(place: DatabasePlace, user: str, password: str) -> DatabasePlace:
+    return DatabasePlace(
+        place.engine, place.path, place.host, place.port, place.socket, place.name, user, place.password or password
+    )
+
+
+def host_of_address(text: str) -> str | None:
+    """Host and port of an ``http`` address; None when ``text`` is none."""
+    if not re.match(r"https?://[^/\s]", text, re.IGNORECASE):
+        return None
+    try:
+        return urlsplit(text).netloc.rpartition("@")[2].lower() or None
+    except ValueError:
+        return None

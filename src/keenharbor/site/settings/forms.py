@@ -1,0 +1,113 @@
+"""The forms of settings files, by name, and what is done with any of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path, PurePosixPath
+from typing import Literal
+
+import tomlkit
+import tomlkit.exceptions
+
+from keenharbor.base.errors import UsageError
+from keenharbor.site.settings.common import LARGEST_SETTINGS_FILE, Setting, SettingsError, key_parts
+from keenharbor.site.settings.nested import read_json, read_toml_values, read_xml, read_yaml
+from keenharbor.site.settings.php import read_php
+from keenharbor.site.settings.plain import read_env, read_ini
+from keenharbor.site.settings.python import read_python
+
+SettingsForm = Literal["ini", "env", "json", "yaml", "toml", "xml", "php", "python"]
+FORMS: tuple[SettingsForm, ...] = ("ini", "env", "json", "yaml", "toml", "xml", "php", "python")
+_BY_SUFFIX: dict[str, SettingsForm] = {
+    ".ini": "ini", ".cfg": "ini", ".conf": "ini", ".env": "env", ".json": "json", ".yaml": "yaml", ".yml": "yaml",
+    ".toml": "toml", ".xml": "xml", ".php": "php", ".inc": "php", ".phtml": "php", ".py": "python",
+}  # fmt: skip
+
+
+def form_of(path: str) -> SettingsForm | None:
+    """The form that a file's name promises; None for a file that holds no settings."""
+    name = PurePosixPath(path).name.lower()
+    if name == ".env" or name.startswith(".env."):
+        return "env"
+    return _BY_SUFFIX.get(PurePosixPath(name).suffix)
+
+
+def settings_in(text: str, form: SettingsForm, file: Path | None = None) -> Iterator[Setting]:
+    """Every value in ``text``; ``file`` is where it stands, for forms that can refer to it. Raises `SettingsError`."""
+    if form == "php":
+        return read_php(text, file.as_posix() if file else "")
+    if form == "python":
+        return read_python(text, file.as_posix() if file else "", _read_other)
+    readers = {
+        "ini": read_ini,
+        "env": read_env,
+        "json": read_json,
+        "yaml": read_yaml,
+        "toml": read_toml_values,
+        "xml": read_xml,
+    }
+    return readers[form](text)
+
+
+def _read_other(path: str) -> str | None:
+    file = Path(path)
+    try:
+        if not file.is_file() or file.stat().st_size > LARGEST_SETTINGS_FILE:
+            return None
+        return file.read_text(encoding="utf-8", errors="surrogateescape")
+    except OSError:
+        return None
+
+
+def values_in(text: str, form: SettingsForm, where: Path) -> dict[str, str]:
+    """The values by key (of one that is set twice, the later). Raises `UsageError` with file and line."""
+    try:
+        return {s.key: s.value for s in settings_in(text, form, where)}
+    except SettingsError as error:
+        raise UsageError(f"this settings file cannot be read: {error}", where=where, line=error.line) from None
+
+
+def read_settings(file: Path, form: SettingsForm = "ini") -> dict[str, str]:
+    """The values of a settings file by key. Raises `UsageError`."""
+    try:
+        if file.stat().st_size > LARGEST_SETTINGS_FILE:
+            raise UsageError("the settings file is too large to be one", where=file)
+        return values_in(file.read_text(encoding="utf-8"), form, file)
+    except FileNotFoundError:
+        raise UsageError("the settings file is not there", where=file) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"the settings file cannot be read: {error}", where=file) from error
+
+
+def with_value(text: str, key: str, value: str, form: SettingsForm = "ini", file: Path | None = None) -> str:
+    """``text`` with ``key`` set to ``value``; comments, order, quotes and blanks stay. Raises `KeyError` when the key is not
+    there, or its value is put together from several places."""
+    if form == "toml":
+        return _with_toml_value(text, key, value)
+    found = [
+        s for s in settings_in(text, form, file) if s.key == key or (form == "ini" and s.key.lower() == key.lower())
+    ]
+    if not found or found[-1].start < 0:
+        raise KeyError(key)
+    last = found[-1]
+    return text[: last.start] + last.write(value) + text[last.end :]
+
+
+def _with_toml_value(text: str, key: str, value: str) -> str:
+    document = tomlkit.parse(text)
+    *above, name = key_parts(key)
+    table: object = document
+    try:
+        for part in above:
+            table = table[int(part) if isinstance(table, list) else part]  # type: ignore[index]
+        old = table[name]  # type: ignore[index]
+        plain = old.unwrap() if hasattr(old, "unwrap") else old
+        new: object = value
+        if isinstance(plain, bool):
+            new = value == "true"
+        elif isinstance(plain, (int, float)):
+            new = type(plain)(value)
+        table[name] = new  # type: ignore[index]
+    except (tomlkit.exceptions.NonExistentKey, LookupError, TypeError, ValueError):
+        raise KeyError(key) from None
+    return tomlkit.dumps(document)
