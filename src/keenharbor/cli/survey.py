@@ -61,7 +61,7 @@ def _render(out: Console, found: Survey) -> None:
         out.print(f"and {plural(more, 'more table')} (--json lists all)")
 
     show.heading(out, f"Local edits ({len(found.edits)})")
-    if not found.edits:
+    if not found.edits and not found.unchecked:
         out.print("none: every file of a package is as it was shipped")
     for edit in found.edits:
         out.print(

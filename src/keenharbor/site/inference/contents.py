@@ -1,0 +1,167 @@
+"""What the database holds: what each table is for, and where the site's address stands."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from keenharbor.database import DatabaseState, Table
+from keenharbor.database.protocol import Row
+from keenharbor.site.connections import host_of_address
+
+KINDS = ("content", "settings", "visitors", "sessions", "cache", "logs", "search", "internal")
+_MOST_ROWS_READ = 200_000
+_BY_NAME = (
+    ("sessions", r"(^|_)(sessions?|tokens?|nonces?|login_attempts?|remember)($|_)"),
+    ("cache", r"(^|_)(cache|cached|renditions?|compiled|temp|tmp)($|_|[a-z]*$)"),
+    ("logs", r"(^|_)(logs?|history|audit|statistics?|stats|hits|visits|log_entr(y|ies)|events_log|access_log)($|_)"),
+    ("search", r"(^|_)(search_?(index|word|total|dataset|terms?)?|index_?entr(y|ies)|fts)($|_)|_fts(_|$)|indexentry"),
+    ("internal", r"(^|_)(migrations?|schema_?(versions?|migrations?)|versions?|content_?types?|permissions?|jobs?|queue|batch|"
+                 r"locks?|sequences?)($|_)"),
+    ("settings", r"(^|_)(options?|settings?|config(uration)?s?|variables?|preferences?|parameters?|registry|params)($|_)"),
+    ("visitors", r"(^|_)(orders?|order_items?|comments?|reviews?|ratings?|votes?|loans?|customers?|carts?|baskets?|"
+                 r"subscri(bers?|ptions?)|"
+                 r"messages?|contacts?|enquir(y|ies)|inquir(y|ies)|submissions?|form_?(entries|data|submissions?)|guestbook|"
+                 r"bookings?|reservations?|"
+                 r"registrations?|sign_?ups?|payments?|transactions?|donations?|answers?|poll_votes?|wishlists?|newsletter\w*|feedback|tickets?)($|_)"),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class TableKind:
+    """What a table is for, and the sign by which that was told."""
+
+    table: str
+    kind: str
+    rows: int
+    why: str
+
+
+def kind_of(table: Table, rows: Sequence[Row], prefix: str = "") -> tuple[str, str]:
+    """What a table holds, by its name and its columns; ``content`` when nothing else speaks."""
+    name = table.name.removeprefix(prefix) if prefix else table.name
+    snake = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name).lower()
+    columns = {c.lower() for c in table.columns}
+    if table.kind != "table":
+        return ("search" if table.kind in ("virtual", "shadow") else "internal"), f"a {table.kind} table of the engine"
+    for kind, pattern in _BY_NAME:
+        if found := re.search(pattern, snake):
+            return kind, f"its name has '{found[0].strip('_')}'"
+    if {"expires", "expire", "expiry", "expires_at", "last_activity"} & columns:
+        if {"token", "session", "session_key", "sid", "session_id", "session_data", "payload"} & columns:
+            return "sessions", "its columns hold a token and when it expires"
+        if {"key", "cid", "data", "value"} & columns:
+            return "cache", "its columns hold a key, data and when they expire"
+    if {"level", "severity", "message"} <= columns or (
+        {"message"} & columns and {"ip", "hostname", "referer"} & columns
+    ):
+        return "logs", "its columns hold a message and where it came from"
+    named = {
+        "name",
+        "key",
+        "option_name",
+        "setting",
+        "setting_name",
+        "config_key",
+        "variable",
+        "id",
+        "path",
+        "code",
+    } & columns
+    valued = {"value", "option_value", "setting_value", "config_value", "data", "val"} & columns
+    if named and valued and len(columns) <= 6:
+        return "settings", f"its columns are {sorted(named)[0]} and {sorted(valued)[0]}"
+    if {"ip", "ip_address", "remote_addr", "user_agent", "author_ip"} & columns:
+        return "visitors", "it keeps the address that a visitor came from"
+    dated = {"created", "created_at", "taken_on", "submitted", "submitted_at", "date", "posted_at"} & columns
+    if {"email", "mail"} & columns and dated and not {"password", "password_hash", "pass"} & columns:
+        return "visitors", "it keeps somebody's mail address and a date"
+    return "content", "nothing speaks for another kind"
+
+
+def common_prefix(names: Sequence[str]) -> str:
+    """What most table names begin with, up to a ``_``; empty when that is no prefix of a site."""
+    starts = Counter(n.partition("_")[0] + "_" for n in names if "_" in n)
+    if not starts or len(names) < 4:
+        return ""
+    prefix, count = starts.most_common(1)[0]
+    return prefix if count >= 0.8 * len(names) and len(prefix) <= 8 else ""
+
+
+@dataclass(frozen=True)
+class AddressPlaces:
+    """Cells that carry the address, as ``table.column``: how many; and cells that may, but cannot be searched."""
+
+    cells: dict[str, int]
+    opaque: dict[str, int]
+    hosts: dict[str, int]
+    exact: dict[str, str]
+
+
+_PACKED = (b"\x1f\x8b", b"\x28\xb5\x2f\xfd", b"PK\x03\x04", b"BZh", b"\x78\x9c", b"\x78\x01", b"\x78\xda")
+_ENCODED = re.compile(r"[A-Za-z0-9+/_-]{60,}={0,2}")
+
+
+def look_through(state: DatabaseState, host: str | None) -> tuple[list[TableKind], AddressPlaces]:
+    """Read the tables once: what each is for, and each cell that carries ``host`` (plain, escaped or serialised: the host's own
+    letters are the same in all of them). Without a host, the hosts of cells that are addresses are counted."""
+    prefix = common_prefix([t.name for t in state.schema.tables if t.kind == "table"])
+    kinds: list[TableKind] = []
+    cells: Counter[str] = Counter()
+    opaque: Counter[str] = Counter()
+    hosts: Counter[str] = Counter()
+    exact: dict[str, str] = {}
+    for table in state.schema.tables:
+        rows: list[Row] = []
+        count = 0
+        for row in state.rows(table.name) if table.kind == "table" else ():
+            count += 1
+            if len(rows) < 50:
+                rows.append(row)
+            if count > _MOST_ROWS_READ:
+                continue
+            for column, cell in zip(table.columns, row, strict=True):
+                _note(f"{table.name}.{column}", cell, row, host, cells, opaque, hosts, exact)
+        kind, why = kind_of(table, rows, prefix)
+        kinds.append(TableKind(table.name, kind, count, why))
+    return kinds, AddressPlaces(dict(cells), dict(opaque), dict(hosts.most_common(20)), exact)
+
+
+def _note(
+    place: str, cell: object, row: Row, host: str | None, cells: Counter[str], opaque: Counter[str], hosts: Counter[str],
+    exact: dict[str, str],
+) -> None:  # fmt: skip
+    if isinstance(cell, bytes):
+        if cell.startswith(_PACKED):
+            opaque[place] += 1
+        cell = cell.decode("utf-8", "replace")
+    if not isinstance(cell, str) or len(cell) < 4:
+        return
+    if host is not None and host in cell.lower():
+        cells[place] += 1
+    if len(cell) < 300 and cell[:4].lower() == "http" and (named := host_of_address(cell)) is not None:
+        hosts[named] += 1
+        bare = re.fullmatch(r"https?://[^/\s?#]+/?", cell.strip())
+        if bare:
+            label = next((str(v) for v in row if isinstance(v, str) and v != cell and len(v) < 100), "")
+            exact.setdefault(f"{place} ({label})" if label else place, cell.strip().rstrip("/"))
+    elif len(cell) >= 60 and is_packed_text(cell):
+        opaque[place] += 1
+
+
+def is_packed_text(text: str) -> bool:
+    """Whether a text is data that was packed and then encoded, so that nothing can be found in it."""
+    found = _ENCODED.fullmatch(text.strip())
+    if found is None:
+        return False
+    try:
+        head = base64.b64decode(
+            found[0][:64] + "=" * (-len(found[0][:64]) % 4), altchars=b"-_" if re.search("[-_]", found[0]) else None
+        )
+    except (binascii.Error, ValueError):
+        return False
+    return head.startswith(_PACKED)

@@ -1,0 +1,478 @@
+"""Putting together what was worked out of a site."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from keenharbor.base.errors import UsageError
+from keenharbor.base.progress import Progress, Silent
+from keenharbor.database import DatabasePlace, open_database
+from keenharbor.site.components import components_in, distributions
+from keenharbor.site.connections import host_of_address
+from keenharbor.site.inference.areas import areas_in
+from keenharbor.site.inference.contents import AddressPlaces, TableKind, is_packed_text, look_through
+from keenharbor.site.inference.databases import (
+    Opener,
+    Tried,
+    count_tables,
+    database_candidates,
+    try_candidates,
+)
+from keenharbor.site.inference.evidence import Entry, Sureness
+from keenharbor.site.inference.packages import (
+    CoreFound,
+    Home,
+    SwitchFound,
+    core_distribution,
+    core_in,
+    distributions_requirements,
+    homes_in,
+    orphans,
+    switch_in_database,
+    switch_in_settings,
+)
+from keenharbor.site.inference.runtime import RuntimeFound, environments_beside, runtime_in, serve_command
+from keenharbor.site.inference.sources import Group, Source, groups_of, settings_sources
+from keenharbor.site.model import USUAL, FolderPart, SwitchPart
+from keenharbor.site.settings import Setting, key_parts
+from keenharbor.tree import AreaRules, scan_tree
+
+_ADDRESS_KEY = re.compile(
+    r"(?i)(^|[._$-])(site_?|base_?|home_?|root_?|app_?|public_?|live_?|canonical_?|web_?)*(url|address|uri|host|domain|home|link)$"
+)
+_MAIL = re.compile(r"(?i)(mail|smtp|email)")
+_TIMER = re.compile(r"(?i)(^|[._-])(cron|schedul|timer)")
+_TITLE = re.compile(r"(?i)(^|[._$-])(site_?|blog_?)?(name|title)$")
+
+
+@dataclass(frozen=True)
+class AddressFound:
+    """The site's address: ``setting`` (and its ``source``) or ``cell`` where it stands."""
+
+    address: str
+    evidence: str
+    sure: Sureness
+    source: Source | None = None
+    setting: str | None = None
+    also: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Given:
+    """What the maintainer has said."""
+
+    name: str | None = None
+    address: str | None = None
+    server_configs: tuple[Path, ...] = ()
+
+
+@dataclass
+class Inferred:
+    """All that was found. ``tried`` holds every way to a database that was looked at."""
+
+    root: Path
+    runtime: RuntimeFound | None
+    database: Tried | None
+    tried: tuple[Tried, ...]
+    core: CoreFound | None
+    other_cores: tuple[CoreFound, ...]
+    extensions: Home | None
+    themes: Home | None
+    other_homes: tuple[Home, ...]
+    switch: SwitchFound | None
+    address: AddressFound | None
+    places: AddressPlaces | None
+    tables: tuple[TableKind, ...]
+    settings_source: Source | None
+    settings_table: tuple[str, str, str] | None
+    areas: dict[str, list[str]]
+    areas_why: dict[str, str]
+    mail: tuple[Source, Mapping[str, Setting]] | None
+    timers: tuple[str, ...]
+    serve: tuple[list[str], str] | None
+    title: tuple[str, str] | None
+    opaque_settings: tuple[str, ...] = field(default=())
+
+
+def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress: Progress | None = None) -> Inferred:
+    """Look at the site in ``root`` and work out what it is made of. Reads only; databases are opened for reading. Raises
+    `UsageError` when there is no folder."""
+    progress = progress or Silent()
+    root = root.resolve()
+    if not root.is_dir():
+        raise UsageError("the site's folder is not there", where=root)
+    progress.stage("looking at the files")
+    entries = scan_tree(root, AreaRules({}), USUAL).entries
+    progress.stage("reading settings")
+    sources = settings_sources(root, entries)
+    runtime = _with_environment(root, runtime_in(root, entries, sources, given.server_configs))
+    homes = homes_in(root, entries)
+    progress.stage("trying databases")
+    tried = try_candidates(database_candidates(root, entries, sources), opener)
+    best = tried[0] if tried else None
+    address = _address_in_settings(sources, given.address)
+    components = [c for h in homes for c in h.components]
+    kinds: tuple[TableKind, ...] = ()
+    places: AddressPlaces | None = None
+    switch = switch_in_settings(sources, components) if components else None
+    settings_table: tuple[str, str, str] | None = None
+    if best is not None and best.answered:
+        progress.stage("looking through the database")
+        kinds, places, address, switch, settings_table = _database_facts(
+            best.candidate.place, address, switch, components
+        )
+    core, others = _core(root, entries, sources, homes, runtime)
+    homes, switch = _python_packages(root, sources, homes, switch, runtime, core)
+    settings_source = _settings_source(sources, address, best)
+    settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
+    areas, why = areas_in(entries, homes, settings_files, [core.version_file] if core and core.version_file else [])
+    by_kind = {kind: [h for h in homes if h.kind == kind] for kind in ("extension", "theme")}
+    chosen = {kind: _main(found, switch) for kind, found in by_kind.items()}
+    return Inferred(
+        root, runtime, best, tuple(tried), core, tuple(others), chosen["extension"], chosen["theme"],
+        tuple(h for h in homes if h not in chosen.values()), switch, address, places, kinds, settings_source, settings_table,
+        areas, why,
+        _mail(sources, settings_source), tuple(_timers(sources)), serve_command(runtime.name, entries) if runtime else None,
+        _title(sources, settings_source),
+        tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60 and is_packed_text(x.value)),
+    )  # fmt: skip
+
+
+def _with_environment(root: Path, found: RuntimeFound | None) -> RuntimeFound | None:
+    """A Python site's virtual environment is left out of a scan; where it is, its packages are the site's."""
+    if found is None or found.name != "python" or found.packages is not None:
+        return found
+    for environment in environments_beside(root):
+        packages = sorted(environment.glob("lib/python*/site-packages"))
+        program = environment / "bin/python"
+        try:
+            config = (environment / "pyvenv.cfg").read_text(encoding="utf-8", errors="replace")
+        except OSError:
+            continue
+        version = re.search(r"(?m)^version(?:_info)? = (\d+\.\d+(?:\.\d+)?)", config)
+        if packages:
+            told = f"{environment}/pyvenv.cfg"
+            return RuntimeFound(
+                "python", found.name_evidence, version[1] if version else found.version,
+                told if version else found.version_evidence,
+                Sureness.READ if version else found.sure, found.version_file, os.path.relpath(packages[0], root),
+                str(program) if program.exists() else None, found.asked,
+            )  # fmt: skip
+    return found
+
+
+def _database_facts(
+    place: DatabasePlace, address: AddressFound | None, switch: SwitchFound | None, components: Sequence[object]
+) -> tuple[tuple[TableKind, ...], AddressPlaces, AddressFound | None, SwitchFound | None, tuple[str, str, str] | None]:
+    host = host_of_address(address.address) if address is not None else None
+    with open_database(place).reading() as state:
+        kinds, places = look_through(state, host)
+        if address is None and places.exact:
+            address = _address_in_cells(places)
+            if address is not None:
+                _, places = look_through(state, host_of_address(address.address))
+        if switch is None and components:
+            switch = switch_in_database(state, components)  # type: ignore[arg-type]
+        table = _settings_table(kinds, {t.name: t.columns for t in state.schema.tables})
+    return tuple(kinds), places, address, switch, table
+
+
+def _settings_table(kinds: Sequence[TableKind], columns: Mapping[str, Sequence[str]]) -> tuple[str, str, str] | None:
+    """Of the tables of settings that with most rows: its name, and its columns of names and values."""
+    for kind in sorted((k for k in kinds if k.kind == "settings"), key=lambda k: -k.rows):
+        names = [c for c in columns[kind.table] if re.search(r"(?i)(name|key|code|path|variable|setting|id)$", c)]
+        values = [c for c in columns[kind.table] if re.search(r"(?i)(value|val|data|content)$", c)]
+        if names and values:
+            name = min(names, key=lambda c: (bool(re.search(r"(?i)id$", c)), columns[kind.table].index(c)))
+            return kind.table, name, values[0]
+    return None
+
+
+def _address_in_settings(sources: Sequence[Source], said: str | None) -> AddressFound | None:
+    found: list[tuple[float, AddressFound]] = []
+    for source in sources:
+        for setting in source.settings:
+            value = setting.value.strip()
+            if len(value) > 300 or not value.lower().startswith("http") or host_of_address(value) is None:
+                continue
+            if not _ADDRESS_KEY.search(setting.key) or source.score < 0:
+                continue
+            bare = re.match(r"https?://[^/\s?#]+", value)
+            assert bare is not None
+            deep = value.rstrip("/") != bare[0]
+            score = source.score - (1.5 if deep else 0) - 0.5 * len(key_parts(setting.key))
+            score -= (
+                3
+                if re.search(
+                    r"(?i)(api|cdn|docs?|support|update|feed|author|vendor|license|homepage|repository|schema|proxy)",
+                    setting.key,
+                )
+                else 0
+            )
+            score += 1 if re.search(r"(?i)(site|base|home|app)", setting.key) else 0
+            sure = Sureness.READ if score > 0 else Sureness.LIKELY
+            found.append((score, AddressFound(bare[0], source.evidence(setting), sure, source, setting.key)))
+    found.sort(key=lambda f: -f[0])
+    if said is not None:
+        host = host_of_address(said)
+        fit = next((f for _, f in found if host_of_address(f.address) == host), None)
+        return AddressFound(
+            said.rstrip("/"), "as you said", Sureness.READ, fit.source if fit else None, fit.setting if fit else None
+        )
+    if not found or found[0][0] < -1.5:
+        return None
+    best = found[0][1]
+    return AddressFound(
+        best.address, best.evidence, best.sure, best.source, best.setting,
+        tuple(dict.fromkeys(f.evidence for _, f in found[1:] if f.address == best.address)),
+    )  # fmt: skip
+
+
+def _address_in_cells(places: AddressPlaces) -> AddressFound | None:
+    ranked = sorted(
+        places.exact.items(),
+        key=lambda p: (
+            -bool(re.search(r"(?i)(site|home|base|url|address|domain|host)", p[0])),
+            -places.hosts.get(host_of_address(p[1]) or "", 0),
+        ),
+    )
+    if not ranked:
+        return None
+    place, address = ranked[0]
+    bare = re.match(r"https?://[^/\s?#]+", address)
+    sure = Sureness.LIKELY if re.search(r"(?i)(site|home|base|url)", place) else Sureness.GUESSED
+    return AddressFound(bare[0], f"cell {place}", sure) if bare else None
+
+
+def _core(
+    root: Path, entries: object, sources: Sequence[Source], homes: Sequence[Home], runtime: RuntimeFound | None
+) -> tuple[CoreFound | None, list[CoreFound]]:  # fmt: skip
+    if runtime is not None and runtime.packages is not None:
+        apps, _ = _switched_on_modules(root, sources, runtime)
+        found = core_distribution(root / runtime.packages, apps) if apps else None
+        if found is not None:
+            return found, []
+    cores = core_in(root, entries, sources, homes)  # type: ignore[arg-type]
+    return (cores[0], cores[1:4]) if cores else (None, [])
+
+
+def _switched_on_modules(
+    root: Path, sources: Sequence[Source], runtime: RuntimeFound
+) -> tuple[list[str], tuple[Source, str] | None]:
+    """The list of a settings file of which most entries are modules of installed distributions."""
+    modules = {m for d in distributions(root / str(runtime.packages)).values() for m in d.modules}
+    best: tuple[list[str], tuple[Source, str] | None] = ([], None)
+    for source in sources:
+        lists: dict[str, list[str]] = {}
+        for setting in source.settings:
+            *above, last = key_parts(setting.key)
+            if above and last.isdigit() and setting.value.partition(".")[0] in modules:
+                lists.setdefault(".".join(above), []).append(setting.value)
+        for key, values in lists.items():
+            plain = [v for v in values if "middleware" not in v.lower() and "backends" not in v.lower()]
+            if len(plain) >= 2 and len(plain) > len(best[0]):
+                best = (plain, (source, key))
+    return best
+
+
+def _python_packages(
+    root: Path, sources: Sequence[Source], homes: list[Home], switch: SwitchFound | None, runtime: RuntimeFound | None,
+    core: CoreFound | None,
+) -> tuple[list[Home], SwitchFound | None]:  # fmt: skip
+    """Distributions that are switched on, that the core does not require, and that are not the core, are its extensions."""
+    if runtime is None or runtime.packages is None or core is None or core.distribution is None:
+        return homes, switch
+    apps, listed = _switched_on_modules(root, sources, runtime)
+    there = distributions(root / runtime.packages)
+    own = {core.distribution.lower()}
+    grown = True
+    while grown:
+        more = {r for n in own for r in distributions_requirements(there, n)} - own
+        own |= more
+        grown = bool(more)
+    tops = {a.partition(".")[0] for a in apps} | set(apps)
+    names = sorted(n for n, d in there.items() if n not in own and tops & set(d.modules))
+    if not names or listed is None:
+        return homes, switch
+    part = FolderPart(folder=runtime.packages, format="distributions", only=names, switch=SwitchPart(setting=listed[1]))
+    components = tuple(components_in(root, part))
+    told = f"{len(names)} installed distributions are switched on in {listed[0].path}, beside the core and what it requires"
+    found = SwitchFound(
+        SwitchPart(setting=listed[1]), frozenset(apps), f"{listed[0].path}, {listed[1]}", Sureness.READ, listed[0]
+    )
+    return [Home(part, "extension", components, told, Sureness.READ), *homes], found
+
+
+def _main(homes: Sequence[Home], switch: SwitchFound | None) -> Home | None:
+    """The home whose components what is switched on speaks of; else the one that has most."""
+    on = switch.on if switch is not None else frozenset()
+    return max(
+        homes, key=lambda h: (sum(1 for c in h.components if on & set(c.known_as)), len(h.components)), default=None
+    )
+
+
+def _settings_source(sources: Sequence[Source], address: AddressFound | None, database: Tried | None) -> Source | None:
+    if address is not None and address.source is not None:
+        return address.source
+    if database is not None and database.candidate.source is not None:
+        return database.candidate.source
+    return next((s for s in sources if s.score > 0), None)
+
+
+def _mail(sources: Sequence[Source], settings: Source | None) -> tuple[Source, Mapping[str, Setting]] | None:
+    best: tuple[float, Source, Group] | None = None
+    for source in sources:
+        for group in groups_of(source):
+            if _MAIL.search(group.name) and {"host"} <= group.members.keys():
+                score = source.score + (3 if source is settings else 0) + ("port" in group.members)
+                if best is None or score > best[0]:
+                    best = (score, source, group)
+    return (best[1], best[2].members) if best is not None else None
+
+
+def _timers(sources: Sequence[Source]) -> list[str]:
+    return [s.evidence(x) for s in sources if s.score > 0 for x in s.settings if _TIMER.search(x.key)][:10]
+
+
+def _title(sources: Sequence[Source], settings: Source | None) -> tuple[str, str] | None:
+    for source in ([settings] if settings is not None else []) + [s for s in sources[:10] if s is not settings]:
+        for setting in source.settings:
+            speaks = _TITLE.search(setting.key) and re.search(r"(?i)(site|blog|title|general)", setting.key)
+            if speaks and 1 < len(setting.value) <= 80 and not re.search(r"[\\/]|^\d+$", setting.value):
+                return setting.value, source.evidence(setting)
+    return None
+
+
+def entries_of(found: Inferred) -> list[Entry]:
+    """What was found, entry by entry, for people; nothing secret is in it."""
+    told: list[Entry] = []
+
+    def add(key: str, value: str, sure: Sureness, evidence: str) -> None:
+        told.append(Entry(key, value, sure, evidence))
+
+    def missing(key: str, advice: str) -> None:
+        add(key, "", Sureness.MISSING, advice)
+
+    if found.address is not None:
+        add("site.address", found.address.address, found.address.sure, found.address.evidence)
+    else:
+        missing("site.address", "name it with --address")
+    _tell_database(found, add, missing)
+    if found.core is not None:
+        name = f"{found.core.title} " if found.core.title else ""
+        add("core", name + found.core.version, found.core.sure, found.core.evidence)
+    else:
+        missing("core", "no file tells a version: name one under [core]")
+    if found.runtime is None:
+        missing("runtime", "there is no code in the site")
+    else:
+        add("runtime", found.runtime.name, Sureness.READ, found.runtime.name_evidence)
+        if found.runtime.version is not None:
+            add("runtime.version", found.runtime.version, found.runtime.sure, found.runtime.version_evidence)
+        else:
+            missing("runtime.version", "name it: 'version' under [runtime]")
+    for key, home in (("extensions", found.extensions), ("themes", found.themes)):
+        if home is not None:
+            listed = ", ".join(f"{c.name} {c.facts.get('version', '')}".strip() for c in home.components[:4])
+            more = f" and {len(home.components) - 4} more" if len(home.components) > 4 else ""
+            add(key, f"{home.part.folder}: {listed}{more}", home.sure, home.evidence)
+        else:
+            missing(key, "no folder has siblings that share a file of facts or a header comment")
+    for home in found.other_homes:
+        add("", f"also {home.kind}s: {home.part.folder} ({len(home.components)})", home.sure, home.evidence)
+    if found.switch is not None:
+        on = ", ".join(sorted(found.switch.on)[:6]) or "none"
+        add(
+            "extensions.switch",
+            f"on: {on}" + (" …" if len(found.switch.on) > 6 else ""),
+            found.switch.sure,
+            found.switch.evidence,
+        )
+        if orphaned := list(orphans([h for h in (found.extensions, found.themes) if h is not None], found.switch)):
+            add(
+                "",
+                f"in the database, but in no folder: {', '.join(orphaned[:6])}",
+                Sureness.READ,
+                found.switch.evidence,
+            )
+    elif found.extensions is not None:
+        missing("extensions.switch", "nothing was found that says which are on")
+    for area, paths in found.areas.items():
+        add(
+            f"areas.{area}",
+            ", ".join(paths[:4]) + (" …" if len(paths) > 4 else ""),
+            Sureness.LIKELY,
+            found.areas_why[paths[0]],
+        )
+    _tell_contents(found, add)
+    if found.serve is not None:
+        guessed = found.serve[1].startswith("guessed")
+        add("serve", " ".join(found.serve[0]), Sureness.GUESSED if guessed else Sureness.LIKELY, found.serve[1])
+    else:
+        missing("serve", "clones need it: name the command under [serve]")
+    missing("maintenance", "a cutover needs it: how visitors are kept out, under [maintenance]")
+    return told
+
+
+def _tell_database(found: Inferred, add: object, missing: object) -> None:
+    assert callable(add) and callable(missing)
+    best = found.database
+    if best is None:
+        add("database", "none", Sureness.LIKELY, "no settings speak of a database, and no file of the tree is one")
+        return
+    candidate = best.candidate
+    if best.answered:
+        add("database", str(candidate.place), Sureness.READ, f"{candidate.evidence}; {best.told}")
+    else:
+        add("database", str(candidate.place), Sureness.GUESSED, f"{candidate.evidence}; but: {best.told}")
+    for other in found.tried[1:]:
+        if other.answered and other.candidate.place.url != candidate.place.url:
+            add(
+                "",
+                f"another database: {other.candidate.place}",
+                Sureness.READ,
+                f"{other.candidate.evidence}; {other.told}",
+            )
+
+
+def _tell_contents(found: Inferred, add: object) -> None:
+    assert callable(add)
+    for kind, key in (("visitors", "visitor_data"), ("settings", "settings.table")):
+        tables = [t for t in found.tables if t.kind == kind]
+        if tables:
+            names = ", ".join(t.table for t in tables[:6]) + (" …" if len(tables) > 6 else "")
+            add(key, names, Sureness.LIKELY, f"{tables[0].table}: {tables[0].why}")
+    passing = [t for t in found.tables if t.kind in ("sessions", "cache", "logs")]
+    if passing:
+        add("volatile", ", ".join(t.table for t in passing[:6]) + (" …" if len(passing) > 6 else ""), Sureness.LIKELY,
+            f"{passing[0].table}: {passing[0].why}")  # fmt: skip
+    if found.places is not None and found.places.cells:
+        count = sum(found.places.cells.values())
+        where = ", ".join(f"{p} ({n})" for p, n in sorted(found.places.cells.items(), key=lambda c: -c[1])[:4])
+        add("", f"the address stands in {count} cells", Sureness.READ, where)
+    if found.places is not None and found.places.opaque:
+        where = ", ".join(f"{p} ({n})" for p, n in sorted(found.places.opaque.items())[:4])
+        add("", "cells that cannot be searched", Sureness.READ, f"packed or encoded data: {where}")
+    if found.opaque_settings:
+        add(
+            "",
+            "settings that cannot be searched",
+            Sureness.READ,
+            "packed and encoded: " + ", ".join(found.opaque_settings[:4]),
+        )
+    if found.address is not None and found.address.also:
+        add("", "the address stands also in", Sureness.READ, ", ".join(found.address.also[:4]))
+    if found.mail is not None:
+        source, members = found.mail
+        add(
+            "mail",
+            ", ".join(m.key for r, m in members.items() if r in ("host", "port")),
+            Sureness.LIKELY,
+            source.evidence(members["host"]),
+        )
+    if found.timers:
+        add("", "timers", Sureness.READ, ", ".join(found.timers[:4]))

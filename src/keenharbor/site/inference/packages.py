@@ -1,0 +1,415 @@
+"""The core and its version; the folders that hold extensions and themes; what says which of them are on."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path, PurePosixPath
+
+from keenharbor.database import DatabaseState
+from keenharbor.site.components import (
+    FoundComponent,
+    components_in,
+    distributions,
+    facts_of,
+    is_true,
+    normal_name,
+    words_of_cell,
+)
+from keenharbor.site.inference.evidence import Sureness
+from keenharbor.site.inference.sources import Source, in_dependencies
+from keenharbor.site.model import FolderPart, SwitchPart
+from keenharbor.site.settings import form_of, key_parts
+from keenharbor.tree import Entry
+
+_VERSION = re.compile(r"v?(\d+\.\d+(?:\.\d+){0,2}(?:[-.+]?(?:alpha|beta|rc|dev|patch|p|pl)[.-]?\d*)?)", re.IGNORECASE)
+_VERSION_FILE = re.compile(r"(?i)^(version|release|[a-z]+[_-]version)(\.txt|\.md)?$")
+_VERSION_KEY = re.compile(r"(?i)^\$?(?:[a-z]+_)*(version|release)(_?(number|string|full|id))?$")
+_OTHER_VERSION = re.compile(
+    r"(?i)(min|max|req|db|schema|api|php|python|node|mysql|sql|tested|compat|old|prev|assets?|style|script|jquery|plugin|theme|ext|http|tls)"
+)
+_CORE_PLACE = re.compile(
+    r"(?i)(^|/)(core|includes?|lib|libraries|system|src|app|kernel|framework|inc|engine|bootstrap)(/|$)"
+)
+_THEME = re.compile(r"(?i)(theme|template|skin|design|layout|appearance)")
+_EXTENSION = re.compile(
+    r"(?i)(extension|plugin|module|addon|add-on|mod|component|widget|package|bundle|app|feature|contrib)"
+)
+_NOT_A_HOME = re.compile(
+    r"(?i)(^|/)(tests?|cache|tmp|docs?|examples?|media|uploads|fixtures|locale|languages?|lang|migrations)(/|$)"
+)
+
+FIELDS = {
+    "name": (
+        "machine_name", "machine name", "slug", "id", "identifier", "key", "name", "extension name", "plugin name", "theme name",
+        "module name",
+    ),
+    "title": (
+        "title", "display_name", "displayname", "label", "plugin name", "extension name", "theme name", "module name", "name",
+        "description",
+    ),
+    "version": ("version", "release", "module version", "plugin version"),
+    "author": (
+        "author", "author.name", "authors.0.name", "authors.0", "vendor", "maintainer", "creator", "author name", "publisher",
+    ),
+    "requires_core": (
+        "requires_core", "requires core", "requires at least", "core", "require_core", "requires.core", "engines.core",
+        "compatibility", "min_core", "minimum core", "core_version", "requires",
+    ),
+    "requires_runtime": (
+        "requires_runtime", "requires runtime", "requires php", "php", "require.php", "requires.php", "php_version",
+        "requires_python", "engines.node", "min_php", "requires python", "requires-python", "project.requires-python",
+    ),
+    "tested_up_to": ("tested_up_to", "tested up to", "tested", "tested_core", "max_core"),
+}  # fmt: skip
+"""What fields of a component are called, the best names first; looked for at the end of a key, in small letters."""
+
+
+@dataclass(frozen=True)
+class Home:
+    """A folder whose siblings are extensions or themes: how to read them, what was found, and why it is taken for one."""
+
+    part: FolderPart
+    kind: str
+    components: tuple[FoundComponent, ...]
+    evidence: str
+    sure: Sureness
+
+    @property
+    def versions(self) -> int:
+        return sum(1 for c in self.components if c.facts.get("version"))
+
+
+def homes_in(root: Path, entries: Mapping[str, Entry]) -> list[Home]:
+    """The folders in which siblings share a file of facts or a header comment, those with most siblings first."""
+    children: dict[str, set[str]] = defaultdict(set)
+    shared: dict[str, Counter[str]] = defaultdict(Counter)
+    for path, entry in entries.items():
+        if in_dependencies(path + "/") or "/." in path:
+            continue
+        above = PurePosixPath(path).parent.as_posix()
+        if entry.kind == "folder":
+            children["" if above == "." else above].add(path)
+            continue
+        if entry.kind != "file" or above == ".":
+            continue
+        item = PurePosixPath(above)
+        home = "" if item.parent.as_posix() == "." else item.parent.as_posix()
+        name = PurePosixPath(path).name
+        if form_of(name) is None or not home:
+            continue
+        pattern = name.replace(item.name, "{name}", 1) if name.startswith(item.name + ".") else name
+        shared[home][pattern] += 1
+    found: list[Home] = []
+    for home, patterns in shared.items():
+        if _NOT_A_HOME.search(home) or not children[home]:
+            continue
+        best = _best_pattern(root, home, patterns, len(children[home]))
+        if best is not None:
+            found.append(best)
+    found.sort(
+        key=lambda h: (
+            not (_EXTENSION.search(h.part.folder) or _THEME.search(h.part.folder)),
+            -len(h.components),
+            h.part.folder,
+        )
+    )
+    return [h for h in found if not any(o is not h and h.part.folder.startswith(o.part.folder + "/") for o in found)]
+
+
+def _best_pattern(root: Path, home: str, patterns: Counter[str], siblings: int) -> Home | None:
+    spoken = bool(_EXTENSION.search(home) or _THEME.search(home))
+    best: tuple[float, Home] | None = None
+    for pattern, count in [*patterns.most_common(12), ("*.php", siblings)]:
+        if count < (1 if spoken else 2) or count < 0.5 * siblings:
+            continue
+        code = form_of(pattern) in ("php", "python") or "*" in pattern
+        if "*" in pattern and best is not None:
+            continue
+        made = _home(root, home, pattern, "header" if code else str(form_of(pattern)), spoken)
+        if made is None:
+            continue
+        rank = made.versions + 0.1 * len(made.part.fields)
+        if best is None or rank > best[0]:
+            best = (rank, made)
+    return best[1] if best is not None else None
+
+
+def _home(root: Path, home: str, pattern: str, form: str, spoken: bool) -> Home | None:
+    seen: Counter[str] = Counter()
+    probe = FolderPart(folder=home, facts=pattern, format=form)  # type: ignore[arg-type]
+    bare = list(components_in(root, probe))
+    for item in bare:
+        seen.update({k.lower() for k in facts_of(root / item.facts_file, form)})
+    if not bare:
+        return None
+    fields = _fields(seen, len(bare))
+    if "version" not in fields:
+        return None
+    if form == "header" and not ({"name", "title", "author"} & fields.keys()):
+        return None
+    # Keys are compared in small letters; the file's own writing counts when it is read.
+    written = {k.lower(): k for item in bare for k in facts_of(root / item.facts_file, form)}
+    part = probe.model_copy(update={"fields": {f: written[k] for f, k in fields.items()}})
+    components = tuple(components_in(root, part))
+    with_version = sum(1 for c in components if _VERSION.match(c.facts.get("version", "")))
+    if with_version < max(1, 0.5 * len(components)):
+        return None
+    says_theme = any("theme name" in k for k in seen)
+    kind = "theme" if _THEME.search(home.rpartition("/")[2]) or says_theme else "extension"
+    sure = (
+        Sureness.READ
+        if spoken and len(components) > 1
+        else Sureness.LIKELY
+        if len(components) > 1
+        else Sureness.GUESSED
+    )
+    has = "has" if len(components) == 1 else "have"
+    what = f"a header comment in {pattern}" if form == "header" else pattern
+    told = f"{len(components)} of its folders {has} {what}"
+    return Home(part, kind, components, f"{home}/: {told}", sure)
+
+
+def _fields(seen: Counter[str], count: int) -> dict[str, str]:
+    """The key for each field: one that most of the siblings have."""
+    fields: dict[str, str] = {}
+    for name, words in FIELDS.items():
+        for word in words:
+            fit = [k for k, n in seen.items() if n >= 0.5 * count and (k == word or k.endswith("." + word))]
+            if fit:
+                fields[name] = min(fit, key=len)
+                break
+    # What people call it stands for its name only where nothing else does.
+    spoken = fields.get("name", "")
+    if " " in spoken and (spoken == fields.get("title") or spoken.endswith(" name")):
+        del fields["name"]
+    return fields
+
+
+# -- the core -------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class CoreFound:
+    """The core's version and where it stands."""
+
+    version: str
+    evidence: str
+    sure: Sureness
+    version_file: str | None = None
+    key: str | None = None
+    distribution: str | None = None
+    title: str = ""
+
+
+def core_in(
+    root: Path, entries: Mapping[str, Entry], sources: Sequence[Source], homes: Sequence[Home]
+) -> list[CoreFound]:
+    """Places at which the core's version may be written, the most likely first."""
+    found: list[tuple[float, CoreFound]] = []
+
+    def apart(path: str) -> bool:
+        return in_dependencies(path) or any(path.startswith(h.part.folder + "/") for h in homes)
+
+    for path, entry in entries.items():
+        if (
+            entry.kind == "file"
+            and 0 < entry.size < 200
+            and _VERSION_FILE.match(PurePosixPath(path).name)
+            and not apart(path)
+        ):
+            try:
+                text = (root / path).read_text(encoding="utf-8")
+            except (OSError, UnicodeDecodeError):
+                continue
+            if version := _VERSION.search(text):
+                score = 5 - path.count("/") + (1 if _CORE_PLACE.search(path) else 0)
+                found.append((score, CoreFound(version[1], path, Sureness.READ, path)))
+    for source in sources:
+        if apart(source.path):
+            continue
+        for setting in source.settings:
+            last = key_parts(setting.key)[-1]
+            exact = _VERSION.fullmatch(setting.value.strip())
+            if not _VERSION_KEY.match(last) or exact is None or setting.kind not in ("text", "number"):
+                continue
+            bare = last.lstrip("$").lower()
+            points = (
+                3.0
+                + (1.5 if _CORE_PLACE.search(source.path) else 0)
+                + (1.5 if "version" in PurePosixPath(source.path).name.lower() else 0)
+            )
+            points -= 2.5 if _OTHER_VERSION.search(bare) else 0
+            points -= 0.4 * source.path.count("/") + 1.0 * (len(key_parts(setting.key)) - 1)
+            points += (
+                1.0
+                if source.path in ("composer.json", "package.json", "pyproject.toml")
+                and setting.key in ("version", "project.version")
+                else 0
+            )
+            sure = Sureness.LIKELY if points >= 3.5 else Sureness.GUESSED
+            found.append((points, CoreFound(exact[1], source.evidence(setting), sure, source.path, setting.key)))
+    found.sort(key=lambda f: -f[0])
+    return [f for _, f in found]
+
+
+def core_distribution(packages: Path, apps: Sequence[str]) -> CoreFound | None:
+    """The installed Python distribution that brings most of the modules that are switched on, apart from what all others need:
+    a framework is required by the core, the core is not required by the framework."""
+    there = distributions(packages)
+    by_module = {m: n for n, d in there.items() for m in d.modules}
+    counts = Counter(by_module[app.partition(".")[0]] for app in apps if app.partition(".")[0] in by_module)
+    if not counts:
+        return None
+    ranked = sorted(counts, key=lambda n: (-_on_top(n, counts, there), -counts[n], n))
+    best = ranked[0]
+    told = f"{counts[best]} of {len(apps)} switched-on modules are of it, and it builds on the others"
+    found = there[best]
+    return CoreFound(
+        found.version,
+        f"installed distribution {found.name}: {told}",
+        Sureness.LIKELY,
+        distribution=found.name,
+        title=found.name,
+    )
+
+
+def _on_top(name: str, counts: Counter[str], there: Mapping[str, object]) -> int:
+    """How much ``name`` is what the others are made for: it brings several modules and requires others of them."""
+    found = distributions_requirements(there, name)
+    below = sum(1 for o in counts if o != name and o in found)
+    above = sum(1 for o in counts if o != name and name in distributions_requirements(there, o))
+    # The core stands between: it requires the framework, and add-ons require it.
+    return min(counts[name], 3) + 3 * (below > 0) + above
+
+
+def distributions_requirements(there: Mapping[str, object], name: str) -> set[str]:
+    """The names that a distribution requires, in their normal form."""
+    requires = getattr(there.get(name), "requires", ())
+    return {normal_name(m[0]) for r in requires if "extra ==" not in r and (m := re.match(r"[A-Za-z0-9._-]+", r))}
+
+
+# -- what is on -----------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class SwitchFound:
+    """What says which components are on, the names that it has on, and why."""
+
+    switch: SwitchPart
+    on: frozenset[str]
+    evidence: str
+    sure: Sureness
+    source: Source | None = None
+    names: frozenset[str] = field(default_factory=frozenset)
+
+
+_ON_COLUMN = re.compile(r"(?i)^(is_?)?(on|enabled?|active|activated|status|state|installed|published)$")
+_MOST_ROWS = 20_000
+
+
+def switch_in_settings(sources: Sequence[Source], components: Sequence[FoundComponent]) -> SwitchFound | None:
+    """A list, or a table of yes and no, in a settings file that names at least two (or the only one) of the components."""
+    names = {n for c in components for n in c.known_as}
+    best: SwitchFound | None = None
+    for source in sources:
+        lists: dict[str, set[str]] = defaultdict(set)
+        for setting in source.settings:
+            *above, last = key_parts(setting.key)
+            if not above:
+                continue
+            way = ".".join(above)
+            if last.isdigit() and setting.value in names:
+                lists[way].add(setting.value)
+            elif last in names and setting.kind in ("flag", "number") and is_true(setting.value):
+                lists[way].add(last)
+        for way, on in lists.items():
+            if len(on) < min(2, len(components)) or (best is not None and len(on) <= len(best.on)):
+                continue
+            first = next(s for s in source.settings if s.key.startswith(way + "."))
+            told = f"{source.evidence(first)}: it names {len(on)} of them"
+            best = SwitchFound(SwitchPart(setting=way), frozenset(on), told, Sureness.READ, source)
+    return best
+
+
+def switch_in_database(state: DatabaseState, components: Sequence[FoundComponent]) -> SwitchFound | None:
+    """A table with a row for each component and a column of yes and no; else a cell that lists them."""
+    names = {n for c in components for n in c.known_as}
+    wanted = min(2, len(components))
+    listing: tuple[int, SwitchFound] | None = None
+    for table in state.schema.tables:
+        if table.kind != "table":
+            continue
+        rows = []
+        for row in state.rows(table.name):
+            rows.append(row)
+            if len(rows) > _MOST_ROWS:
+                break
+        if not rows or len(rows) > _MOST_ROWS:
+            continue
+        columns = list(zip(*rows, strict=True))
+        for at, column in enumerate(columns):
+            met = {str(v) for v in column if str(v) in names}
+            on_at = next((i for i, c in enumerate(table.columns) if _ON_COLUMN.match(c) and i != at), None)
+            if len(met) >= wanted and on_at is not None:
+                on = frozenset(
+                    str(v) for v, yes in zip(column, columns[on_at], strict=True) if str(v) in names and is_true(yes)
+                )
+                where = f"columns {table.columns[at]} and {table.columns[on_at]}"
+                told = f"table {table.name}, {where}: it names {len(met)} of them"
+                switch = SwitchPart(table=table.name, name=table.columns[at], on=table.columns[on_at])
+                return SwitchFound(switch, on, told, Sureness.READ, names=frozenset(str(v) for v in column))
+        found = _listed(table.name, table.columns, rows, names, wanted)
+        if found is not None and (listing is None or found[0] > listing[0]):
+            listing = found
+    return listing[1] if listing is not None else None
+
+
+def _listed(
+    table: str, columns: Sequence[str], rows: Sequence[Sequence[object]], names: set[str], wanted: int
+) -> tuple[int, SwitchFound] | None:  # fmt: skip
+    best: tuple[int, SwitchFound] | None = None
+    for row in rows:
+        for at, cell in enumerate(row):
+            if (
+                not isinstance(cell, (str, bytes))
+                or len(cell) < 3
+                or len(cell) > 1_000_000
+                or not _has_some(cell, names)
+            ):
+                continue
+            met = words_of_cell(cell) & names
+            if len(met) < wanted:
+                continue
+            name_at = next((i for i, v in enumerate(row) if i != at and isinstance(v, str) and 0 < len(v) < 200), None)
+            if name_at is None:
+                continue
+            sameness = sum(1 for r in rows if r[name_at] == row[name_at])
+            score = (
+                10 * len(met)
+                - len(str(cell)) // 200
+                - 5 * (sameness - 1)
+                + (5 if _ON_WORD.search(str(row[name_at])) else 0)
+            )
+            told = f"table {table}, the cell {columns[at]} of '{row[name_at]}' lists {len(met)}"
+            switch = SwitchPart(table=table, name=columns[name_at], on=columns[at], row=str(row[name_at]))
+            if best is None or score > best[0]:
+                best = (score, SwitchFound(switch, frozenset(met), told, Sureness.LIKELY))
+    return best
+
+
+_ON_WORD = re.compile(r"(?i)(active|enabled?|plugins?|extensions?|modules?|installed)")
+
+
+def _has_some(cell: str | bytes, names: set[str]) -> bool:
+    text = cell.decode("utf-8", "replace") if isinstance(cell, bytes) else cell
+    return any(n in text for n in names)
+
+
+def orphans(homes: Sequence[Home], switch: SwitchFound | None) -> Iterator[str]:
+    """Names that the database has and no folder."""
+    if switch is not None:
+        there = {n for h in homes for c in h.components for n in c.known_as}
+        yield from sorted(switch.names - there)

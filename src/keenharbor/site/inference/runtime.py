@@ -1,0 +1,196 @@
+"""The language runtime, its version, where its packages are, and how the site is started for a clone."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+
+from keenharbor.site.inference.evidence import Sureness
+from keenharbor.site.inference.sources import Source, in_dependencies
+from keenharbor.tree import Entry
+
+_LANGUAGES = {
+    ".php": "php",
+    ".phtml": "php",
+    ".py": "python",
+    ".js": "node",
+    ".mjs": "node",
+    ".cjs": "node",
+    ".ts": "node",
+    ".rb": "ruby",
+}
+_VERSION = re.compile(r"\d+(?:\.\d+){0,2}")
+_ASKS = {
+    "php": ("composer.json", "require.php"),
+    "python": ("pyproject.toml", "project.requires-python"),
+    "node": ("package.json", "engines.node"),
+}
+_SELECTS = {
+    ".python-version": "python", ".nvmrc": "node", ".node-version": "node", ".php-version": "php", ".ruby-version": "ruby",
+    "runtime.txt": "python",
+}  # fmt: skip
+_SAYS_VERSION = {
+    "php": ["php", "-n", "-r", "echo PHP_VERSION;"],
+    "python": ["python3", "-c", "import platform; print(platform.python_version())"],
+    "node": ["node", "--version"],
+}  # fmt: skip
+_IN_SERVER_CONFIG = (
+    ("php", re.compile(r"php[-/]?(\d\.\d)[-./]?(?:fpm|cgi)?|fpm/php(\d\.\d)|/php(\d\.\d)/", re.IGNORECASE)),
+    ("python", re.compile(r"python-home[= ](\S+)|python(\d\.\d+)|lib/python(\d\.\d+)")),
+    ("node", re.compile(r"node[/-]v?(\d+(?:\.\d+)*)")),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class RuntimeFound:
+    """The runtime's name and version with where each comes from; ``packages`` and ``program`` for those that have them."""
+
+    name: str
+    name_evidence: str
+    version: str | None
+    version_evidence: str
+    sure: Sureness
+    version_file: str | None = None
+    packages: str | None = None
+    program: str | None = None
+    asked: str = ""
+
+
+def runtime_in(
+    root: Path, entries: Mapping[str, Entry], sources: Sequence[Source], server_configs: Sequence[Path] = ()
+) -> RuntimeFound | None:
+    """What the site runs on; None when there is no code in it."""
+    counts: Counter[str] = Counter()
+    for path, entry in entries.items():
+        language = _LANGUAGES.get(PurePosixPath(path).suffix.lower())
+        if language is not None and entry.kind == "file" and not in_dependencies(path):
+            # A site's scripts for the browser are JavaScript too; on a server it comes with a package file.
+            if language == "node" and "package.json" not in entries:
+                continue
+            counts[language] += 1
+    if not counts:
+        return None
+    name = max(counts, key=lambda n: (counts[n] * (0.2 if n == "node" else 1), n))
+    told = f"{counts[name]} of its files are in that language"
+    packages, program = _environment(root, entries) if name == "python" else (None, None)
+    asked = _asked(name, sources)
+    for file, language in _SELECTS.items():
+        if language == name and file in entries and (version := _VERSION.search(_text(root / file))):
+            return RuntimeFound(name, told, version[0], file, Sureness.READ, file, packages, program, asked)
+    if packages is not None and (found := re.search(r"python(\d\.\d+)", packages)):
+        config = PurePosixPath(packages).parts[0] + "/pyvenv.cfg"
+        exact = re.search(r"(?m)^version(?:_info)? = (\d+\.\d+\.\d+)", _text(root / config))
+        version_said = exact[1] if exact else found[1]
+        return RuntimeFound(
+            name, told, version_said, config if exact else packages, Sureness.READ, None, packages, program, asked
+        )
+    for server_config in server_configs:
+        for language, pattern in _IN_SERVER_CONFIG:
+            said = pattern.search(_text(server_config)) if language == name else None
+            numbers = next((g for g in said.groups() if g and _VERSION.fullmatch(g)), None) if said else None
+            if numbers:
+                return RuntimeFound(
+                    name, told, numbers, str(server_config), Sureness.LIKELY, None, packages, program, asked
+                )
+    installed = _installed(name)
+    if installed is not None:
+        evidence = f"{installed[0]} is installed here" + (f"; the code asks for {asked}" if asked else "")
+        return RuntimeFound(
+            name, told, installed[1], evidence, Sureness.GUESSED, None, packages, program or installed[0], asked
+        )
+    if asked and (version := _VERSION.search(asked)):
+        return RuntimeFound(
+            name,
+            told,
+            version[0],
+            f"the least that the code asks for ({asked})",
+            Sureness.GUESSED,
+            None,
+            packages,
+            program,
+            asked,
+        )
+    return RuntimeFound(name, told, None, "", Sureness.MISSING, None, packages, program, asked)
+
+
+def _text(file: Path) -> str:
+    try:
+        return file.read_text(encoding="utf-8", errors="replace")[:200_000]
+    except OSError:
+        return ""
+
+
+def _asked(name: str, sources: Sequence[Source]) -> str:
+    """What the code says that it needs."""
+    file, key = _ASKS.get(name, ("", ""))
+    for source in sources:
+        if source.path == file and (setting := source.of(key)) is not None:
+            return setting.value
+    return ""
+
+
+def _environment(root: Path, entries: Mapping[str, Entry]) -> tuple[str | None, str | None]:
+    """The folder of the installed packages and the interpreter of a virtual environment in the tree."""
+    for path in sorted(entries):
+        if path.endswith("/pyvenv.cfg") or path == "pyvenv.cfg":
+            home = root / path
+            found = sorted(home.parent.glob("lib/python*/site-packages"))
+            program = home.parent / "bin" / "python"
+            if found:
+                return found[0].relative_to(root).as_posix(), str(program) if program.exists() else None
+    return None, None
+
+
+def environments_beside(root: Path) -> list[Path]:
+    """Virtual environments in the site's folder or beside it: what is left out of snapshots is not in a scan."""
+    found = []
+    for base in (root, root.parent):
+        for name in (".venv", "venv", "env", ".env", "virtualenv"):
+            if (base / name / "pyvenv.cfg").is_file():
+                found.append(base / name)
+    return found
+
+
+def _installed(name: str) -> tuple[str, str] | None:
+    """The runtime that is installed on this machine: its program and version."""
+    words = _SAYS_VERSION.get(name, [name])
+    program = shutil.which(words[0])
+    if program is None or len(words) == 1:
+        return None
+    try:
+        ran = subprocess.run([program, *words[1:]], capture_output=True, text=True, timeout=10, check=True)
+    except (OSError, subprocess.SubprocessError):
+        return None
+    version = _VERSION.search(ran.stdout)
+    return (program, version[0]) if version else None
+
+
+def serve_command(name: str, entries: Mapping[str, Entry]) -> tuple[list[str], str] | None:
+    """How a clone is started, where a standard way is evident: the words, and why."""
+    if name == "php":
+        for folder in ("public", "web", "htdocs", "www", "public_html", "docroot", ""):
+            if (f"{folder}/index.php" if folder else "index.php") in entries:
+                place = ["-t", folder] if folder else []
+                return [
+                    "{runtime}",
+                    "-S",
+                    "127.0.0.1:{port}",
+                    *place,
+                ], f"{folder + '/' if folder else ''}index.php; PHP's own server"
+    if name == "python":
+        for path in ("manage.py", "src/manage.py"):
+            if path in entries:
+                return ["{runtime}", path, "runserver", "--noreload", "127.0.0.1:{port}"], f"{path} is there"
+        for path in ("wsgi.py", "app.py", "main.py", "server.py"):
+            if path in entries:
+                return ["{runtime}", path, "--port", "{port}"], f"guessed: {path} may serve it"
+    if name == "node":
+        for path in ("server.js", "index.js", "app.js", "main.js"):
+            if path in entries:
+                return ["{runtime}", path], f"guessed: {path} may serve it"
+    return None
