@@ -145,22 +145,18 @@ def normal_name(name: str) -> str:
 # -- cells and settings that say what is on -------------------------------------------------------------------
 
 
+_YES = ("1", "true", "t", "yes", "y", "on", "enabled", "active", "installed", "published")
+_NO = ("0", "false", "f", "no", "n", "off", "disabled", "inactive", "uninstalled", "")
+
+
 def is_true(value: Any) -> bool:
     """Whether a cell says yes."""
-    if isinstance(value, str):
-        return value.strip().lower() in (
-            "1",
-            "true",
-            "t",
-            "yes",
-            "y",
-            "on",
-            "enabled",
-            "active",
-            "installed",
-            "published",
-        )
-    return bool(value)
+    return value.strip().lower() in _YES if isinstance(value, str) else bool(value)
+
+
+def says_yes_or_no(text: str) -> bool:
+    """Whether a text is one of the words for on and off."""
+    return text.strip().lower() in (*_YES, *_NO)
 
 
 def words_of_cell(cell: Any) -> set[str]:

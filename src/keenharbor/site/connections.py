@@ -43,6 +43,16 @@ def split_host(text: str) -> tuple[str, str, str]:
     return (host, rest, "") if rest.isdigit() else (text, "", "")
 
 
+def server_place(
+    engine: str, host: str, port: str, socket: str, name: str, user: str = "", password: str = ""
+) -> DatabasePlace:  # fmt: skip
+    """A database on a server, from what settings say of it. PostgreSQL's clients name the folder of its socket."""
+    number = int(port) if port.isdigit() else 0
+    if engine == "postgres" and socket and ".s.PGSQL." not in socket:
+        socket = f"{socket.rstrip('/')}/.s.PGSQL.{number or 5432}"
+    return DatabasePlace(engine, None, host or ("" if socket else "localhost"), number, socket, name, user, password)
+
+
 def place_of_text(text: str, root: Path, user: str = "", password: str = "") -> DatabasePlace | None:
     """The place that a connection URL or a data source name stands for; None when it is neither. Paths that do not begin at the
     root of the file system begin at ``root``; ``user`` and ``password`` are for texts that name none."""
@@ -68,7 +78,8 @@ def place_of_text(text: str, root: Path, user: str = "", password: str = "") -> 
             )
         except (UsageError, ValueError):
             return None
-        return place if place.user or not user else _with_user(place, user, password)
+        user, password = place.user or user, place.password or password
+        return server_place(engine, place.host, str(place.port or ""), place.socket, place.name, user, password)
     if found := _DSN.match(text):
         engine, rest = engine_of(found[1]), text[found.end() :]
         if engine == "sqlite":
@@ -78,17 +89,10 @@ def place_of_text(text: str, root: Path, user: str = "", password: str = "") -> 
             return None
         host, port, socket = split_host(said.get("host", ""))
         port, socket = said.get("port", port), said.get("unix_socket", socket)
-        return DatabasePlace(
-            engine, None, host or ("" if socket else "localhost"), int(port) if port.isdigit() else 0, socket, said["dbname"],
-            said.get("user", user), said.get("password", password),
+        return server_place(
+            engine, host, port, socket, said["dbname"], said.get("user", user), said.get("password", password)
         )  # fmt: skip
     return None
-
-
-def _with_user(place: DatabasePlace, user: str, password: str) -> DatabasePlace:
-    return DatabasePlace(
-        place.engine, place.path, place.host, place.port, place.socket, place.name, user, place.password or password
-    )
 
 
 def host_of_address(text: str) -> str | None:

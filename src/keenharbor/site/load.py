@@ -8,7 +8,7 @@ from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
-from keenharbor.site.connections import engine_of, place_of_text, split_host
+from keenharbor.site.connections import engine_of, place_of_text, server_place, split_host
 from keenharbor.site.model import DatabaseSettingsPart, SiteFile
 from keenharbor.site.settings import SettingsForm, form_of, read_settings
 from keenharbor.site.toml import read_toml, validated
@@ -134,7 +134,4 @@ def _by_settings(
     port, socket = value(keys.port) or port, value(keys.socket) or socket
     if port and not port.isdigit():
         raise UsageError(f"the setting '{keys.port}' is no port: '{port}'", where=file)
-    return DatabasePlace(
-        engine, None, host or ("" if socket else "localhost"), int(port or 0), socket, value(keys.name), value(keys.user),
-        value(keys.password),
-    )  # fmt: skip
+    return server_place(engine, host, port, socket, value(keys.name), value(keys.user), value(keys.password))

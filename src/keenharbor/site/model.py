@@ -81,13 +81,16 @@ class SettingsPart(Part):
 
 class SwitchPart(Part):
     """What says which extensions are on: a database ``table`` with a column ``on`` for each ``name``; a table in which one row's
-    cell (``on``, in the row whose ``name`` is ``row``) lists them; or a list of the settings file at ``setting``."""
+    cell (``on``, in the row whose ``name`` is ``row``) lists them; or a list (or a table of yes and no) of the
+    settings ``file`` (that of ``[settings]`` where none is named) at ``setting``."""
 
     table: Text | None = None
     name: Text | None = None
     on: Text | None = None
     row: Text | None = None
     setting: Text | None = None
+    file: Text | None = None
+    format: SettingsForm | None = None
 
     @model_validator(mode="after")
     def _is_whole(self) -> SwitchPart:

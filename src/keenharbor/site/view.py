@@ -242,13 +242,16 @@ class SiteView:
 
     def _switched(self, switch: SwitchPart) -> dict[str, bool]:
         if switch.setting is not None:
-            values = self.settings()
             below = switch.setting + "."
+            if switch.file is not None:
+                values = read_settings(self.root / switch.file, switch.format or form_of(switch.file) or "ini")
+            else:
+                values = self.settings()
             return {
-                name: True
-                for k, v in values.items()
-                if k == switch.setting or k.startswith(below)
-                for name in (v, k[len(below) :])
+                (value if key[len(below) :].isdigit() else key[len(below) :]): key[len(below) :].isdigit()
+                or is_true(value)
+                for key, value in values.items()
+                if key.startswith(below)
             }
         if not open_database(self.database_place).exists():
             return {}

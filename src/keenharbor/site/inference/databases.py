@@ -9,7 +9,7 @@ from pathlib import Path, PurePosixPath
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, open_database
-from keenharbor.site.connections import engine_of, place_of_text, split_host
+from keenharbor.site.connections import engine_of, place_of_text, server_place, split_host
 from keenharbor.site.inference.sources import Group, Source, calls_of, groups_of
 from keenharbor.site.settings import Setting
 from keenharbor.tree import Entry
@@ -72,6 +72,8 @@ def database_candidates(root: Path, entries: Mapping[str, Entry], sources: Seque
     files = sqlite_files(root, entries)
     found: list[Candidate] = []
     for source in sources:
+        if source.example:
+            continue
         found += _in_texts(root, source)
         for group in groups_of(source):
             found += _in_group(root, source, group, files)
@@ -147,16 +149,7 @@ def _in_group(root: Path, source: Source, group: Group, files: Sequence[str]) ->
     number = int(port) if port.isdigit() else 0
     engines = [engine] if engine else _engines_by(number, socket, source)
     for nth, one in enumerate(engines):
-        place = DatabasePlace(
-            one,
-            None,
-            host or ("" if socket else "localhost"),
-            number,
-            socket,
-            named,
-            said.get("user", ""),
-            said.get("password", ""),
-        )
+        place = server_place(one, host, port, socket, named, said.get("user", ""), said.get("password", ""))
         yield Candidate(
             place, source, keys, group.members["name"], score + 0.5 * len(said) - nth, engine_said=engine is not None
         )
@@ -229,9 +222,7 @@ def _in_calls(root: Path, source: Source) -> Iterator[Candidate]:
         engine = engine_of(called)
         engines = [engine] if engine else _engines_by(int(port) if port.isdigit() else 0, socket, source)
         for nth, one in enumerate(engines):
-            place = DatabasePlace(
-                one, None, host or ("" if socket else "localhost"), int(port or 0), socket, name, user, password
-            )
+            place = server_place(one, host, port, socket, name, user, password)
             yield Candidate(place, source, keys, given[3], source.score + 2 - nth, engine_said=engine is not None)
 
 

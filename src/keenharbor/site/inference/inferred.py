@@ -199,7 +199,7 @@ def _address_in_settings(sources: Sequence[Source], said: str | None) -> Address
             value = setting.value.strip()
             if len(value) > 300 or not value.lower().startswith("http") or host_of_address(value) is None:
                 continue
-            if not _ADDRESS_KEY.search(setting.key) or source.score < 0:
+            if not _ADDRESS_KEY.search(setting.key) or source.example:
                 continue
             bare = re.match(r"https?://[^/\s?#]+", value)
             assert bare is not None

@@ -16,6 +16,7 @@ from keenharbor.site.components import (
     facts_of,
     is_true,
     normal_name,
+    says_yes_or_no,
     words_of_cell,
 )
 from keenharbor.site.inference.evidence import Sureness
@@ -323,7 +324,7 @@ def switch_in_settings(sources: Sequence[Source], components: Sequence[FoundComp
             way = ".".join(above)
             if last.isdigit() and setting.value in names:
                 lists[way].add(setting.value)
-            elif last in names and setting.kind in ("flag", "number") and is_true(setting.value):
+            elif last in names and says_yes_or_no(setting.value) and is_true(setting.value):
                 lists[way].add(last)
         for way, on in lists.items():
             if len(on) < min(2, len(components)) or (best is not None and len(on) <= len(best.on)):

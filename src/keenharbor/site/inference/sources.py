@@ -38,12 +38,14 @@ _CODE = ("php", "python")
 
 @dataclass(frozen=True)
 class Source:
-    """A file with its settings. ``score`` says how much its name and place speak for a settings file."""
+    """A file with its settings. ``score`` says how much its name and place speak for a settings file;
+    an ``example`` tells what could stand in one."""
 
     path: str
     form: SettingsForm
     settings: tuple[Setting, ...]
     score: float
+    example: bool = False
 
     @cached_property
     def values(self) -> dict[str, str]:
@@ -103,7 +105,7 @@ def _read(root: Path, path: str, form: SettingsForm, score: float) -> Source | N
         settings = tuple(settings_in(text, form, root / path))
     except (OSError, SettingsError):
         return None
-    return Source(path, form, settings, score) if settings else None
+    return Source(path, form, settings, score, _ONLY_AN_EXAMPLE.search(path) is not None) if settings else None
 
 
 @dataclass(frozen=True)
@@ -125,7 +127,7 @@ ROLES = {
     "engine": r"driver|adapter|dialect|client|engine|db_?type|phptype|type|backend|rdbms|provider",
     "url": r"url|uri|dsn|connection_?string|connection|default",
     "path": r"path|filename|file_?path|file|storage",
-    "name": r"database_?name|db_?name|dbname|database|dbase|catalog|name|schema|db",
+    "name": r"database|dbase|catalog|name|schema|db",
 }
 _ROLE = {role: re.compile(rf"(?i)^(?P<prefix>.*?)[_-]?(?:{words})$") for role, words in ROLES.items()}
 _SPEAKS_OF_A_DATABASE = re.compile(r"(?i)^(db|database|sql|mysql|mariadb|pgsql|pg|postgres|postgresql|sqlite|rdbms)s?$")
@@ -149,7 +151,8 @@ def groups_of(source: Source) -> Iterator[Group]:
             found.setdefault((".".join(above), prefix), {})[role] = setting
             break
     for (above_all, prefix), members in found.items():
-        yield Group(source, f"{above_all}.{prefix}".strip("."), members)
+        others = found.get((above_all, ""), {}) if _SPEAKS_OF_A_DATABASE.match(prefix) and "user" not in members else {}
+        yield Group(source, f"{above_all}.{prefix}".strip("."), {**others, **members})
 
 
 def calls_of(source: Source) -> Iterator[tuple[str, dict[int, Setting]]]:

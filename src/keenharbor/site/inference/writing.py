@@ -210,10 +210,9 @@ def _put_home(out: _Text, key: str, home: Home, found: Inferred) -> None:
         switch.on & set(c.known_as) or switch.names & set(c.known_as) for c in home.components
     ):
         own = switch.switch
-        if own.setting is None or (switch.source is not None and found.settings_source is switch.source):
-            out.put("switch", own.model_dump(exclude_none=True), switch.evidence)
-        elif switch.source is not None:
-            out.lines.append(f"# which are on stands in {_one_line(switch.evidence)}")
+        if own.setting is not None and switch.source is not None and found.settings_source is not switch.source:
+            own = own.model_copy(update={"file": switch.source.path, "format": switch.source.form})
+        out.put("switch", own.model_dump(exclude_none=True), switch.evidence)
     if home.part.fields:
         out.table(f"{key}.fields")
         for field, name in home.part.fields.items():
