@@ -140,7 +140,7 @@ def test_init_tells_what_was_read_and_what_was_guessed(tmp_path: Path) -> None:
     assert found["site.name"] == {
         "key": "site.name", "value": "marrow-lane-seed-library", "sure": "guessed", "evidence": "guessed from the title",
     }  # fmt: skip
-    assert not found["runtime.launchers"]["sure"]
+    assert found["runtime.launchers"]["sure"] == "not found"
     assert open_site(made.site_file).address == made.address
 
 

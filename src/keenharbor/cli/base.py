@@ -34,9 +34,14 @@ class Session:
         self.out = Console(highlight=False, soft_wrap=False, markup=False, emoji=False)
         self.progress = TerminalProgress(quiet=as_json)
 
+    @property
+    def site_file(self) -> Path:
+        """The site file that was named, or the one in this folder."""
+        return self._site_file or Path(SITE_FILE_NAME)
+
     def site(self) -> SiteView:
         """The live site that the site file describes."""
-        return open_site(self._site_file or Path(SITE_FILE_NAME))
+        return open_site(self.site_file)
 
     def feed(self, site: SiteView) -> Feed:
         """The site's feed. Raises `UsageError` when the site file names none."""

@@ -2,21 +2,45 @@
 
 from __future__ import annotations
 
+import json
+
+import click
 from rich.console import Console
 from rich.text import Text
 
 from keenharbor.base.text import age, plural, size
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
+from keenharbor.site.load import Origin, origin_of
 from keenharbor.site.survey import Installation, Survey, survey_site
 
 
 @harbor_command(name="survey")
-def survey(session: Session) -> None:
+@click.option("--why", metavar="KEY", help="Only tell where the value of a key of the site file comes from.")
+def survey(session: Session, why: str | None) -> None:
     """Say what the site is made of: versions, extensions, sizes, tables, local edits. Reads only."""
+    if why is not None:
+        origin = origin_of(session.site_file, why)
+        session.show(vars(origin), lambda out: _render_origin(out, origin))
+        return
     site = session.site()
     found = survey_site(site, session.feed_if_any(site), session.newest_snapshot(site))
     session.show(found.as_json(), lambda out: _render(out, found))
+
+
+def _render_origin(out: Console, origin: Origin) -> None:
+    rows = [
+        ("key", Text(origin.key, style="bold")),
+        ("value", Text(_plain(origin.value))),
+        ("from", Text(origin.where)),
+    ]
+    if origin.overrides:
+        rows.append(("instead of", Text(origin.overrides)))
+    show.pairs(out, rows)
+
+
+def _plain(value: object) -> str:
+    return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, default=str)
 
 
 def _render(out: Console, found: Survey) -> None:

@@ -8,9 +8,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from keenharbor.base.errors import UsageError
+from keenharbor.database import DatabasePlace
 from keenharbor.site.inference.evidence import Entry, Sureness
-from keenharbor.site.load import SITE_FILE_NAME, read_platform
-from keenharbor.site.settings import read_settings
+from keenharbor.site.load import SITE_FILE_NAME, database_place, database_settings_file, read_platform
+from keenharbor.site.model import SettingsPart
+from keenharbor.site.settings import Setting, read_settings, settings_in
+from keenharbor.site.view import SiteView
 
 
 @dataclass(frozen=True)
@@ -43,48 +46,42 @@ def draft_site_file(
     absent = [f for f in model.platform.recognised_by if not (root / f).exists()]
     if absent:
         raise UsageError(f"this is no site on {title}: it has no {', '.join(absent)}", where=root)
+    site = SiteView(model, site_file, root, DatabasePlace("none"), home, home)
     general = model.settings
-    if general is None or model.core.version_file is None or model.runtime.version_file is None:
-        raise UsageError("the platform file does not say where settings and versions stand", where=platform_file)
-    settings_file = root / general.file
-    settings = read_settings(settings_file, general.format)
+    settings_file = root / site.settings_path
+    settings = _settings(settings_file, general)
     entries: list[Entry] = []
 
     def read(key: str, setting: str | None, given: str | None) -> str | None:
         if given is not None:
             entries.append(Entry(key, given, Sureness.READ, "as you said"))
             return given
-        value = settings.get(setting or "")
-        if value:
-            line = _line_of(settings_file, setting or "")
-            entries.append(Entry(key, value, Sureness.READ, f"{general.file}:{line}, {setting}"))
-        return value
+        found = settings.get(setting or "")
+        if found is None or not found.value:
+            return None
+        entries.append(Entry(key, found.value, Sureness.READ, f"{site.settings_path}:{found.line}, {setting}"))
+        return found.value
 
     found_address = read("site.address", model.address.get("setting"), address)
     if not found_address:
         raise UsageError("the site's address cannot be found", where=settings_file, advice="name it with --address URL")
-    site_title = next((v for k, v in settings.items() if k.endswith((".name", ".title"))), "")
+    site_title = next((v.value for k, v in settings.items() if k.endswith((".name", ".title"))), "")
     chosen = name or re.sub(r"[^a-z0-9]+", "-", (site_title or root.name).lower()).strip("-") or "site"
     evidence = "as you said" if name else f"guessed from {'the title' if site_title else 'the folder'}"
     entries.append(Entry("site.name", chosen, Sureness.READ if name else Sureness.GUESSED, evidence))
-    keys = model.database.settings
-    named = (keys.url, keys.path, keys.name) if keys is not None else ()
-    where_kept = model.database.setting or next((k for k in named if settings.get(k or "")), None)
-    if where_kept:
-        read("database", where_kept, None)
-    version = root / model.core.version_file
-    if version.is_file():
-        entries.append(Entry("core", f"{title} {version.read_text().strip()}", Sureness.READ, model.core.version_file))
-    runtime = root / model.runtime.version_file
-    if runtime.is_file():
-        entries.append(
-            Entry(
-                "runtime",
-                f"{model.runtime.name} {runtime.read_text().strip()}",
-                Sureness.READ,
-                model.runtime.version_file,
-            )
-        )
+    if model.database.settings is not None or model.database.setting is not None:
+        # A platform file by itself has a stand-in for the path.
+        unsaid = model.model_copy(update={"database": model.database.model_copy(update={"path": None})})
+        place = database_place(unsaid, home, root)
+        kept = database_settings_file(model, root)[0].relative_to(root).as_posix()
+        entries.append(Entry("database", str(place.path or place), Sureness.READ, f"what {kept} says"))
+    core, runtime = site.told_versions()
+    for key, told, version, where in (
+        ("core", title, core, model.core.version_file or f"distribution {model.core.distribution}"),
+        ("runtime", model.runtime.name, runtime, model.runtime.version_file or "the platform file"),
+    ):
+        sure = Sureness.MISSING if version == "unknown" else Sureness.READ
+        entries.append(Entry(key, f"{told} {version}", sure, str(where)))
     tables = ", ".join(model.visitor_data.tables) or "none"
     entries.append(
         Entry(
@@ -140,12 +137,12 @@ def lines_said(launchers: Mapping[str, str], feed: Path | None, reload: str | No
     return lines
 
 
-def _line_of(file: Path, key: str) -> int:
-    name = key.rpartition(".")[2]
-    for number, line in enumerate(file.read_text(encoding="utf-8").splitlines(), 1):
-        if re.match(rf"\s*{re.escape(name)}\s*[=:]", line):
-            return number
-    return 0
+def _settings(file: Path, part: SettingsPart | None) -> dict[str, Setting]:
+    """The settings file's values with their lines."""
+    if part is None:
+        return {}
+    read_settings(file, part.format)  # for its errors
+    return {s.key: s for s in settings_in(file.read_text(encoding="utf-8"), part.format, file)}
 
 
 def _relative(path: Path, home: Path) -> str:

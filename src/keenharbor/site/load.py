@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,7 @@ from keenharbor.database import DatabasePlace
 from keenharbor.site.connections import engine_of, place_of_text, server_place, split_host
 from keenharbor.site.model import DatabaseSettingsPart, SiteFile
 from keenharbor.site.settings import SettingsForm, form_of, read_settings
-from keenharbor.site.toml import read_toml, validated
+from keenharbor.site.toml import find_line, read_toml, validated
 from keenharbor.site.view import SiteView
 
 SITE_FILE_NAME = "keenharbor.toml"
@@ -135,3 +136,71 @@ def _by_settings(
     if port and not port.isdigit():
         raise UsageError(f"the setting '{keys.port}' is no port: '{port}'", where=file)
     return server_place(engine, host, port, socket, value(keys.name), value(keys.user), value(keys.password))
+
+
+@dataclass(frozen=True)
+class Origin:
+    """Where the value of a key of the site file comes from."""
+
+    key: str
+    value: Any
+    where: str
+    overrides: str = ""
+
+
+def origin_of(file: Path, key: str) -> Origin:
+    """Where ``key`` (parts divided by dots) got its value: the site file, the platform file, or what holds when neither says.
+
+    The rule is one: what the site file says wins over the platform file, table by table and key by key; what neither says has the
+    value that docs/site-file.md gives. Raises `UsageError` for a key that does not exist.
+    """
+    model = load_site_file(file)
+    parts = key.split(".")
+    site = read_toml(file, "site file")
+    platform_file = (file.parent / str(site["extends"])).resolve() if "extends" in site else None
+    platform = read_toml(platform_file, "platform file") if platform_file is not None else {}
+    said = _at(site, parts)
+    below = _at(platform, parts)
+
+    def place(where: Path) -> str:
+        line = find_line(where.read_text(encoding="utf-8"), parts)
+        return f"{where}:{line}" if line else str(where)
+
+    if said is not None and isinstance(said, dict) and isinstance(below, dict):
+        return Origin(key, merged(below, said), f"{place(file)}, joined with {platform_file}")
+    if said is not None:
+        overrides = f"{below!r} in {platform_file}" if below is not None and platform_file is not None else ""
+        return Origin(key, said, place(file), overrides)
+    if below is not None and platform_file is not None:
+        return Origin(key, below, place(platform_file))
+    value: Any = model
+    for part in parts:
+        known = (
+            value.get(part)
+            if isinstance(value, dict)
+            else getattr(value, part, _UNKNOWN)
+            if part in _fields(value)
+            else _UNKNOWN
+        )
+        if known is _UNKNOWN:
+            raise UsageError(
+                f"there is no key '{key}' in a site file", where=file, advice="docs/site-file.md lists them"
+            )
+        value = known
+    shown = value.model_dump(mode="json") if hasattr(value, "model_dump") else value
+    return Origin(key, shown, "neither file says it: this is what holds then")
+
+
+_UNKNOWN = object()
+
+
+def _fields(value: Any) -> Mapping[str, Any]:
+    return getattr(type(value), "model_fields", {})
+
+
+def _at(table: Any, parts: list[str]) -> Any:
+    for part in parts:
+        if not isinstance(table, dict) or part not in table:
+            return None
+        table = table[part]
+    return table

@@ -331,7 +331,7 @@ def _sum_line(digest: str, name: str) -> bytes:
 
 def _database_name(snapshot: Snapshot) -> str:
     place = snapshot.database_place
-    return file_name(place.name or place.file.name)
+    return "none" if place.engine == "none" else file_name(place.name or place.file.name)
 
 
 def _readme(snapshot: Snapshot, options: ExportOptions) -> str:

@@ -21,6 +21,7 @@ def client_hint(schema: Schema, file: str) -> str:
         "sqlite": f"sqlite3 NEW.db < {file}",
         "mariadb": f"mariadb --default-character-set=utf8mb4 NEW_DATABASE < {file}",
         "postgres": f"psql -v ON_ERROR_STOP=1 -1 -d NEW_DATABASE -f {file}",
+        "none": "(the site has no database: there is nothing to do)",
     }[schema.engine]
 
 

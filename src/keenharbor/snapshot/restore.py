@@ -75,9 +75,9 @@ def give_back(
         _check_target(snapshot, target)
     if database is not None and live is not None and database.is_same_as(live):
         raise UsageError("this is the live site's database", where=str(database), advice="--live restores over it")
-    as_text = (
-        with_database and database is None and (bool(tables) or snapshot.state.schema.engine not in ("sqlite", "none"))
-    )
+    if snapshot.state.schema.engine == "none" and database is None:
+        with_database = bool(tables)
+    as_text = with_database and database is None and (bool(tables) or snapshot.state.schema.engine != "sqlite")
     if moved is not None and as_text:
         raise UsageError(
             "SQL text and CSV are not rewritten for a site that has moved",

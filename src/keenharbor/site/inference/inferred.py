@@ -44,6 +44,7 @@ from keenharbor.tree import AreaRules, scan_tree
 _ADDRESS_KEY = re.compile(
     r"(?i)(^|[._$-])(site_?|base_?|home_?|root_?|app_?|public_?|live_?|canonical_?|web_?)*(url|address|uri|host|domain|home|link)$"
 )
+_PLACEHOLDER = re.compile(r"(?i)//(www\.)?(example\.(com|org|net)|localhost|127\.0\.0\.1|your-?(site|domain)[^/]*)$")
 _MAIL = re.compile(r"(?i)(mail|smtp|email)")
 _TIMER = re.compile(r"(?i)(^|[._-])(cron|schedul|timer)")
 _TITLE = re.compile(r"(?i)(^|[._$-])(site_?|blog_?)?(name|title)$")
@@ -214,8 +215,10 @@ def _address_in_settings(sources: Sequence[Source], said: str | None) -> Address
                 else 0
             )
             score += 1 if re.search(r"(?i)(site|base|home|app)", setting.key) else 0
-            sure = Sureness.READ if score > 0 else Sureness.LIKELY
-            found.append((score, AddressFound(bare[0], source.evidence(setting), sure, source, setting.key)))
+            sure, why = (Sureness.READ if score > 0 else Sureness.LIKELY), source.evidence(setting)
+            if _PLACEHOLDER.search(bare[0]):
+                score, sure, why = score - 2, Sureness.GUESSED, f"{why}; it looks like a placeholder"
+            found.append((score, AddressFound(bare[0], why, sure, source, setting.key)))
     found.sort(key=lambda f: -f[0])
     if said is not None:
         host = host_of_address(said)
