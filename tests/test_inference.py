@@ -214,7 +214,9 @@ def test_a_platform_file_is_made_shared_and_extended(tmp_path: Path) -> None:
         return json.loads(harbor(tmp_path, "survey", "--site", "two.toml", "--why", key, "--json").out)
 
     lines = (tmp_path / "two.toml").read_text().splitlines()
-    assert second.address not in lines and "two.example" in lines[int(why("site.address")["where"].rpartition(":")[2]) - 1]
+    assert (
+        second.address not in lines and "two.example" in lines[int(why("site.address")["where"].rpartition(":")[2]) - 1]
+    )
     assert "system.toml" in why("extensions.folder")["where"]
     assert "neither" in why("look.limit")["where"] and why("look.limit")["value"] == 500
     assert "there is no key" in harbor(tmp_path, "survey", "--site", "two.toml", "--why", "look.nothing", code=2).err

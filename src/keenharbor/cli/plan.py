@@ -13,9 +13,8 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cli.ready import decisions_of, target_options
+from keenharbor.cli.ready import judge_target, target_options
 from keenharbor.site.log import append_log
-from keenharbor.site.readiness import judge
 from keenharbor.trial.draft import draft_plan
 from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan, step_facts
 
@@ -34,7 +33,7 @@ def plan() -> None:
 @click.option("--out", type=click.Path(path_type=Path), default=PLAN_FILE_NAME, help="Where to write the plan.")
 @click.option("--force", is_flag=True, help="Write over a plan that is there.")
 def draft(
-    session: Session, core: str | None, runtime: str | None, extensions: tuple[str, ...], out: Path, force: bool
+    session: Session, core: str | None, runtime: str | None, latest: bool, extensions: tuple[str, ...], out: Path, force: bool
 ) -> None:  # fmt: skip
     """Write upgrade.toml: ordered steps, with comments, made from the decisions of 'ready'."""
     site = session.site()
@@ -43,7 +42,7 @@ def draft(
         raise UsageError(
             "there is a plan already", where=out, advice="add --force to write over it, or name another with --out"
         )
-    readiness = judge(site, feed, core, runtime, decisions_of(extensions), session.newest_snapshot(site))
+    readiness = judge_target(session, site, core, runtime, latest, extensions)
     text = draft_plan(site, feed, readiness)
     if "[[step]]" not in text:
         raise UsageError("there is nothing to do for this target", advice="name another one with --core or --runtime")

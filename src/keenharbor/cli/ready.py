@@ -12,7 +12,8 @@ from rich.text import Text
 from keenharbor.base.errors import UsageError
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.site.readiness import Decision, Readiness, judge
+from keenharbor.site.readiness import Decision, Readiness, judge, latest_core
+from keenharbor.site.view import SiteView
 
 
 def target_options(function: Callable[..., Any]) -> Callable[..., Any]:
@@ -22,6 +23,7 @@ def target_options(function: Callable[..., Any]) -> Callable[..., Any]:
             "--extension", "extensions", multiple=True, metavar="NAME=DECISION",
             help="What becomes of an extension: keep, remove, a version, or replace-by:OTHER.",
         ),
+        click.option("--latest", is_flag=True, help="Go to the newest core that all that stays can go to."),
         click.option("--runtime", help="The runtime's version to go to."),
         click.option("--core", help="The core's version to go to."),
     ):  # fmt: skip
@@ -42,20 +44,33 @@ def decisions_of(words: tuple[str, ...]) -> dict[str, str]:
     return chosen
 
 
+def judge_target(
+    session: Session, site: SiteView, core: str | None, runtime: str | None, latest: bool, extensions: tuple[str, ...]
+) -> Readiness:  # fmt: skip
+    """The judgement for what `target_options` name."""
+    if latest and core is not None:
+        raise UsageError("--latest and --core: one of them is wanted")
+    feed, chosen = session.feed(site), decisions_of(extensions)
+    found = latest_core(site, feed, runtime, chosen) if latest else None
+    wanted = found.core if found is not None else core
+    return judge(site, feed, wanted, runtime, chosen, session.newest_snapshot(site), found)
+
+
 @harbor_command(name="ready")
 @target_options
-def ready(session: Session, core: str | None, runtime: str | None, extensions: tuple[str, ...]) -> int:
+def ready(session: Session, core: str | None, runtime: str | None, latest: bool, extensions: tuple[str, ...]) -> int:
     """Judge whether the site can go to the target, with a decision for each extension. Reads only.
 
     Exit code 0: clear; 1: caution or blocked."""
     site = session.site()
-    found = judge(site, session.feed(site), core, runtime, decisions_of(extensions), session.newest_snapshot(site))
+    found = judge_target(session, site, core, runtime, latest, extensions)
     session.show(found.as_json(), lambda out: _render(out, found, site.model.runtime.name))
     return 0 if found.verdict == "clear" else 1
 
 
 def _render(out: Console, found: Readiness, runtime: str) -> None:
-    goal = f"core {_moves(found.core_now, found.core)}, {runtime} {_moves(found.runtime_now, found.runtime)}"
+    way = " → ".join([found.core_now, *found.route]) if len(found.route) > 1 else _moves(found.core_now, found.core)
+    goal = f"core {way}, {runtime} {_moves(found.runtime_now, found.runtime)}"
     show.headline(out, found.verdict.value, goal)
     rows = []
     for check in found.checks:

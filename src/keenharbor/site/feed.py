@@ -30,6 +30,7 @@ class Requires(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
     core: str = ""
     runtime: str = ""
+    packages: dict[str, str] = Field(default={}, description="ranges of other packages, by name")
 
 
 class Release(BaseModel):
@@ -48,6 +49,9 @@ class Release(BaseModel):
     tested_up_to: str = ""
     replaced_by: str = Field(default="", description="the extension that takes this one's place, when it is given up")
     notes: str = ""
+    upgrades_from: str = Field(
+        default="", description="the versions from which one may go to this one directly; empty: any"
+    )
 
     @property
     def order(self) -> Version:
@@ -69,6 +73,15 @@ def version_order(text: str) -> Version:
         return Version(text)
     except InvalidVersion:
         raise UsageError(f"'{text}' is not a version number") from None
+
+
+def is_version(text: str) -> bool:
+    """Whether a text is a version that can be compared."""
+    try:
+        Version(text)
+    except InvalidVersion:
+        return False
+    return True
 
 
 def allows(requirement: str, version: str) -> bool:

@@ -14,7 +14,8 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, now, plural, size
 from keenharbor.database import open_database
 from keenharbor.site.edits import local_edits
-from keenharbor.site.feed import Feed, Release, allows, version_order
+from keenharbor.site.feed import Feed, Release, allows, is_version, version_order
+from keenharbor.site.solving import RUNTIME, FeedUniverse, Offer, Solved, Unsolved, Wish, least_change, route, solve
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.view import Component, SiteView
 
@@ -71,6 +72,7 @@ class Readiness:
     runtime_now: str
     checks: tuple[Check, ...]
     decisions: tuple[Decision, ...]
+    route: tuple[str, ...] = ()
 
     @property
     def suggested_runtime(self) -> str:
@@ -92,6 +94,7 @@ class Readiness:
             "verdict": self.verdict.value,
             "target": {"core": self.core, "runtime": self.runtime},
             "now": {"core": self.core_now, "runtime": self.runtime_now},
+            "route": list(self.route),
             "checks": [dataclasses.asdict(c) for c in self.checks],
             "decisions": [dataclasses.asdict(d) for d in self.decisions],
         }
@@ -104,10 +107,11 @@ def judge(
     runtime: str | None,
     chosen: Mapping[str, str],
     snapshot: NewestSnapshot | None,
+    latest: Latest | None = None,
 ) -> Readiness:
     """Judge whether ``site`` can go to ``core`` on ``runtime`` (None: as they are now).
 
-    ``chosen`` maps an extension to ``keep``, ``remove``, a version, or ``replace-by:NAME``. Reads only. Raises
+    ``latest`` is what `latest_core` found, when that was asked for. ``chosen`` maps an extension to ``keep``, ``remove``, a version, or ``replace-by:NAME``. Reads only. Raises
     `UsageError` for a core, runtime, extension or version that does not exist.
     """
     core_now, runtime_now = site.core_version(), site.runtime_version()
@@ -118,17 +122,146 @@ def judge(
             raise UsageError(f"the site has no extension or theme '{name}'", advice="'keenharbor survey' lists them")
     release = feed.need(site.model.core.package, core)
     checks = [*_core_checks(site, release, runtime)]
+    way = route(feed, site.model.core.package, core_now, core) if version_order(core) > version_order(core_now) else []
+    checks += _route_checks(way, core_now, core, site)
     decisions = []
     others = sorted(v for v in site.model.runtime.launchers if v != runtime)
     for component in components.values():
         decision = _decide(component, feed, core, runtime, chosen.get(component.name), others)
         decisions.append(decision)
         checks.append(_component_check(component, decision, core, runtime, feed))
+    decisions, together = _together(site, feed, decisions, components, core, runtime, chosen)
+    checks += together
     checks += _edit_checks(site, feed, decisions, core_now != core)
+    checks += latest.check() if latest is not None else []
     checks.append(_space_check(site))
     checks.append(_snapshot_check(snapshot))
     checks.sort(key=lambda c: c.verdict.rank)
-    return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions))
+    return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions), tuple(way or ()))
+
+
+@dataclass(frozen=True)
+class Latest:
+    """The newest core that all that stays can go to; the newer one that it cannot go to, and why."""
+
+    core: str
+    beyond: str | None = None
+    reasons: tuple[str, ...] = ()
+
+    def check(self) -> list[Check]:
+        """What is told of the newer one."""
+        if self.beyond is None:
+            return []
+        remedy = f"keenharbor ready --core {self.beyond} tells what to decide"
+        return [Check("newer core", Verdict.CAUTION, f"{self.beyond} is out, but: {'; '.join(self.reasons)}", remedy)]
+
+
+def latest_core(site: SiteView, feed: Feed, runtime: str | None, chosen: Mapping[str, str]) -> Latest:
+    """The newest core to which all that stays can go, on ``runtime`` (or the one that the site has); the newest of all when
+    there is none, so that what stands in the way is told."""
+    releases = feed.of(site.model.core.package)
+    if not releases:
+        raise UsageError(f"the feed has no {site.model.core.package}", where=feed.folder)
+    now_version = version_order(site.core_version())
+    beyond: tuple[str, tuple[str, ...]] | tuple[()] = ()
+    components = {c.name: c for c in site.components()}
+    for release in reversed(releases):
+        if release.order < now_version or release.order.is_prerelease:
+            continue
+        wishes, universe = _wishes(
+            site, feed, components, release.version, runtime or site.runtime_version(), chosen, set(components)
+        )
+        found = solve(universe, wishes)
+        if isinstance(found, Solved):
+            return Latest(release.version, *beyond)
+        if not beyond:
+            beyond = (release.version, found.reasons)
+    return Latest(releases[-1].version)
+
+
+def _wishes(
+    site: SiteView, feed: Feed, components: Mapping[str, Component], core: str, runtime: str, chosen: Mapping[str, str],
+    staying: set[str],
+) -> tuple[list[Wish], FeedUniverse]:  # fmt: skip
+    package = site.model.core.package
+    installed = [
+        Offer(c.name, c.version, {k: v for k, v in ((package, c.requires_core), (RUNTIME, c.requires_runtime)) if v})
+        for c in components.values()
+        if is_version(c.version)
+    ]
+    runtimes = {*site.model.runtime.launchers, runtime}
+    universe = FeedUniverse(feed, package, runtimes, installed)
+    wishes = [Wish(package, f"=={core}"), Wish(RUNTIME, f"=={runtime}")]
+    for name in sorted(staying):
+        said = chosen.get(name)
+        version = components[name].version if said == "keep" else said
+        if version is not None and (version.startswith(REPLACE) or version == "remove"):
+            other = version.removeprefix(REPLACE)
+            if version != "remove":
+                wishes.append(Wish(other, ""))
+        elif is_version(components[name].version):
+            wishes.append(Wish(name, f"=={version}" if version else f">={components[name].version}"))
+    return wishes, universe
+
+
+def _together(
+    site: SiteView, feed: Feed, decisions: list[Decision], components: Mapping[str, Component], core: str, runtime: str,
+    chosen: Mapping[str, str],
+) -> tuple[list[Decision], list[Check]]:  # fmt: skip
+    """Whether there is one set of versions for all that stays; updates take its versions."""
+    staying = {d.name for d in decisions if not d.open and d.action != "remove"}
+    wishes, universe = _wishes(site, feed, components, core, runtime, chosen, staying)
+    found = solve(universe, wishes)
+    if isinstance(found, Unsolved):
+        droppable = [n for n in sorted(staying) if chosen.get(n) is None]
+        package = site.model.core.package
+        others = {
+            RUNTIME: [v for v in sorted(site.model.runtime.launchers, reverse=True) if v != runtime and is_version(v)],
+            package: [
+                r.version
+                for r in reversed(feed.of(package))
+                if r.version != core and r.order >= version_order(site.core_version())
+            ],
+        }
+        change = least_change(universe, wishes, others, droppable)
+        remedy = (
+            f"the least change that would do: {change.told()}" if change else "no small change would do; decide by hand"
+        )
+        return decisions, [Check("versions together", Verdict.BLOCKED, "; ".join(found.reasons), remedy)]
+    settled = []
+    for decision in decisions:
+        version = found.versions.get(decision.name)
+        if (
+            decision.action == "update"
+            and version is not None
+            and version != decision.version
+            and chosen.get(decision.name) is None
+        ):
+            same = version == components[decision.name].version
+            decision = dataclasses.replace(
+                decision,
+                action="keep" if same else "update",
+                version=version,
+                reason="the newest release that goes with all others",
+            )
+        settled.append(decision)
+    return settled, [
+        Check("versions together", Verdict.CLEAR, f"there is a set of versions for all {len(staying)} that stay")
+    ]
+
+
+def _route_checks(way: list[str] | None, now_version: str, core: str, site: SiteView) -> list[Check]:
+    title = site.model.platform.title or site.model.platform.name
+    if way is None:
+        reason = f"no release of {title} up to {core} may be put over {now_version}, by what the feed says"
+        return [Check("route", Verdict.BLOCKED, reason, "look for an intermediate release, or complete the feed")]
+    if len(way) > 1:
+        stops = " → ".join([now_version, *way])
+        reason = f"{title} {core} cannot be put over {now_version} directly: {stops}"
+        return [
+            Check("route", Verdict.CAUTION, reason, "the plan has a step for each stop; each is looked at in the trial")
+        ]
+    return []
 
 
 def _core_checks(site: SiteView, release: Release, runtime: str) -> list[Check]:

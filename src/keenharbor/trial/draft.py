@@ -60,12 +60,18 @@ def draft_plan(site: SiteView, feed: Feed, readiness: Readiness) -> str:
         parts.append(
             "# -- The core. Files that the new release does not have any more stay, unless you set remove_dropped = true.\n"
         )
-        parts.append(
-            _table(
-                name="core", kind="package", package=site.model.core.package, version=readiness.core,
-                carry_local_edits=False, remove_dropped=False,
+        stops = readiness.route[:-1]
+        if stops:
+            parts.append(
+                "# -- It cannot be put over the present one directly: each release on the way is a step of its own.\n"
             )
-        )  # fmt: skip
+        for version in (*stops, readiness.core):
+            parts.append(
+                _table(
+                    name="core" if version == readiness.core else f"core-{version}", kind="package",
+                    package=site.model.core.package, version=version, carry_local_edits=False, remove_dropped=False,
+                )
+            )  # fmt: skip
     if late:
         parts.append("# -- Updates that want the new core or runtime.\n")
         parts += [_package(site, feed, d) for d in late]
