@@ -30,7 +30,7 @@ from keenharbor.site.view import SiteView
 
 def feed_of(site: SiteView) -> Feed:
     assert site.model.feed is not None
-    return read_feed(site.site_file.parent / site.model.feed.path)
+    return read_feed(site.site_file.parent / str(site.model.feed.path))
 
 
 # -- the site file --------------------------------------------------------------------------------------------

@@ -51,9 +51,9 @@ class Session:
         return found
 
     def feed_if_any(self, site: SiteView) -> Feed | None:
-        from keenharbor.site.feed import read_feed
+        from keenharbor.site.sitefeed import feed_of
 
-        return read_feed(site.site_file.parent / site.model.feed.path) if site.model.feed is not None else None
+        return feed_of(site)
 
     def store(self, site: SiteView, create: bool = False) -> Store:
         from keenharbor.store import Store

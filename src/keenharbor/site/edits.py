@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import base64
 import difflib
+import hashlib
+import importlib.metadata
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.site.feed import Feed, Package
+from keenharbor.site.indexfeed import IndexFeed
 from keenharbor.site.view import SiteView
 
 
@@ -45,6 +49,8 @@ def installed_packages(site: SiteView) -> list[Installed]:
 def local_edits(site: SiteView, feed: Feed) -> tuple[list[LocalEdit], list[str]]:
     """The local edits of all packages that the feed still has; and the packages it has not (or whose archive is
     damaged), which could not be checked."""
+    if isinstance(feed, IndexFeed):
+        return distribution_edits(site)
     edits: list[LocalEdit] = []
     unknown: list[str] = []
     for installed in installed_packages(site):
@@ -58,6 +64,31 @@ def local_edits(site: SiteView, feed: Feed) -> tuple[list[LocalEdit], list[str]]
             unknown.append(f"{installed.name} {installed.version}: not in the feed")
         else:
             edits += edits_of(site.root, installed, package)
+    return edits, unknown
+
+
+def distribution_edits(site: SiteView) -> tuple[list[LocalEdit], list[str]]:
+    """The files of installed Python distributions that are not what their own records say
+    (https://packaging.python.org/en/latest/specifications/recording-installed-packages/); and distributions without a record."""
+    edits: list[LocalEdit] = []
+    unknown: list[str] = []
+    folder = site.packages_folder()
+    for item in importlib.metadata.distributions(path=[str(folder)]):
+        name, files = str(item.metadata["Name"]), item.files
+        if not files:
+            unknown.append(f"{name} {item.version}: it keeps no record of its files")
+            continue
+        for file in files:
+            if file.hash is None or file.hash.mode not in ("sha256", "sha384", "sha512") or file.suffix == ".pyc":
+                continue
+            place = folder / file
+            try:
+                digest = hashlib.new(file.hash.mode, place.read_bytes()).digest()
+            except OSError:
+                edits.append(LocalEdit(name, str(file), True, ""))
+                continue
+            if base64.urlsafe_b64encode(digest).rstrip(b"=").decode() != file.hash.value:
+                edits.append(LocalEdit(name, str(file), False, "(the record tells that it differs, not how)"))
     return edits, unknown
 
 

@@ -103,6 +103,11 @@ class Feed:
         """All releases of a package, oldest first."""
         return [r for r in self.releases if r.name == name]
 
+    def versions_of(self, name: str, *, also_older: bool = False) -> list[str]:
+        """The versions of a package that may be gone to; ``also_older`` those below the installed one, too, where they are left
+        out otherwise."""
+        return [r.version for r in self.of(name)]
+
     def find(self, name: str, version: str) -> Release | None:
         return next((r for r in self.of(name) if r.order == version_order(version)), None)
 

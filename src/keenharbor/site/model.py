@@ -265,9 +265,17 @@ class CheckPart(Part):
 
 
 class FeedPart(Part):
-    """The feed of releases: a file."""
+    """The feed of releases: a file; or, for Python sites, an ``index`` that speaks the simple repository API in JSON (an address,
+    or a folder that holds recorded answers)."""
 
-    path: Text
+    path: Text | None = None
+    index: Text | None = None
+
+    @model_validator(mode="after")
+    def _has_one(self) -> FeedPart:
+        if (self.path is None) == (self.index is None):
+            raise ValueError("one of 'path' and 'index' is wanted")
+        return self
 
 
 class SiteFile(Part):

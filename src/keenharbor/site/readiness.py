@@ -13,8 +13,10 @@ from typing import Any
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, now, plural, size
 from keenharbor.database import open_database
+from keenharbor.site.components import distributions, normal_name
 from keenharbor.site.edits import local_edits
 from keenharbor.site.feed import Feed, Release, allows, is_version, version_order
+from keenharbor.site.indexfeed import IndexFeed, required
 from keenharbor.site.solving import RUNTIME, FeedUniverse, Offer, Solved, Unsolved, Wish, least_change, route, solve
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.view import Component, SiteView
@@ -111,7 +113,9 @@ def judge(
 ) -> Readiness:
     """Judge whether ``site`` can go to ``core`` on ``runtime`` (None: as they are now).
 
-    ``latest`` is what `latest_core` found, when that was asked for. ``chosen`` maps an extension to ``keep``, ``remove``, a version, or ``replace-by:NAME``. Reads only. Raises
+    ``latest`` is what `latest_core` found, when that was asked for.
+
+    ``chosen`` maps an extension to ``keep``, ``remove``, a version, or ``replace-by:NAME``. Reads only. Raises
     `UsageError` for a core, runtime, extension or version that does not exist.
     """
     core_now, runtime_now = site.core_version(), site.runtime_version()
@@ -183,25 +187,48 @@ def _wishes(
     site: SiteView, feed: Feed, components: Mapping[str, Component], core: str, runtime: str, chosen: Mapping[str, str],
     staying: set[str],
 ) -> tuple[list[Wish], FeedUniverse]:  # fmt: skip
-    package = site.model.core.package
-    installed = [
-        Offer(c.name, c.version, {k: v for k, v in ((package, c.requires_core), (RUNTIME, c.requires_runtime)) if v})
-        for c in components.values()
-        if is_version(c.version)
-    ]
-    runtimes = {*site.model.runtime.launchers, runtime}
-    universe = FeedUniverse(feed, package, runtimes, installed)
+    """What is asked of the versions (names as the feed has them: `_name_in`), and what there is to choose from."""
+    package = _name_in(feed, site.model.core.package)
+    runtimes = {*(v for v in site.model.runtime.launchers if is_version(v)), runtime}
+    moving = {package, *(_name_in(feed, n) for n in components)}
+    universe = FeedUniverse(feed, package, runtimes, _installed(site, feed, components, package, runtime), moving)
     wishes = [Wish(package, f"=={core}"), Wish(RUNTIME, f"=={runtime}")]
     for name in sorted(staying):
         said = chosen.get(name)
         version = components[name].version if said == "keep" else said
         if version is not None and (version.startswith(REPLACE) or version == "remove"):
-            other = version.removeprefix(REPLACE)
             if version != "remove":
-                wishes.append(Wish(other, ""))
+                wishes.append(Wish(_name_in(feed, version.removeprefix(REPLACE)), ""))
         elif is_version(components[name].version):
-            wishes.append(Wish(name, f"=={version}" if version else f">={components[name].version}"))
+            wishes.append(Wish(_name_in(feed, name), f"=={version}" if version else f">={components[name].version}"))
     return wishes, universe
+
+
+def _name_in(feed: Feed, name: str) -> str:
+    """An index of Python distributions knows names in their normal form."""
+    return normal_name(name) if isinstance(feed, IndexFeed) else name
+
+
+def _installed(
+    site: SiteView, feed: Feed, components: Mapping[str, Component], package: str, runtime: str
+) -> list[Offer]:  # fmt: skip
+    """What is installed, with what it asks of others."""
+    if isinstance(feed, IndexFeed):
+        there = distributions(site.packages_folder()).items()
+        return [
+            Offer(
+                n,
+                d.version,
+                {**required(d.requires, runtime), **({RUNTIME: d.requires_python} if d.requires_python else {})},
+            )
+            for n, d in there
+            if is_version(d.version)
+        ]
+    return [
+        Offer(c.name, c.version, {k: v for k, v in ((package, c.requires_core), (RUNTIME, c.requires_runtime)) if v})
+        for c in components.values()
+        if is_version(c.version)
+    ]
 
 
 def _together(
@@ -211,17 +238,14 @@ def _together(
     """Whether there is one set of versions for all that stays; updates take its versions."""
     staying = {d.name for d in decisions if not d.open and d.action != "remove"}
     wishes, universe = _wishes(site, feed, components, core, runtime, chosen, staying)
+    package = _name_in(feed, site.model.core.package)
     found = solve(universe, wishes)
     if isinstance(found, Unsolved):
-        droppable = [n for n in sorted(staying) if chosen.get(n) is None]
-        package = site.model.core.package
+        droppable = [_name_in(feed, n) for n in sorted(staying) if chosen.get(n) is None]
+        now_core = version_order(site.core_version())
         others = {
             RUNTIME: [v for v in sorted(site.model.runtime.launchers, reverse=True) if v != runtime and is_version(v)],
-            package: [
-                r.version
-                for r in reversed(feed.of(package))
-                if r.version != core and r.order >= version_order(site.core_version())
-            ],
+            package: [r.version for r in reversed(feed.of(package)) if r.version != core and r.order >= now_core],
         }
         change = least_change(universe, wishes, others, droppable)
         remedy = (
@@ -230,7 +254,7 @@ def _together(
         return decisions, [Check("versions together", Verdict.BLOCKED, "; ".join(found.reasons), remedy)]
     settled = []
     for decision in decisions:
-        version = found.versions.get(decision.name)
+        version = found.versions.get(_name_in(feed, decision.name))
         if (
             decision.action == "update"
             and version is not None
@@ -245,9 +269,38 @@ def _together(
                 reason="the newest release that goes with all others",
             )
         settled.append(decision)
-    return settled, [
-        Check("versions together", Verdict.CLEAR, f"there is a set of versions for all {len(staying)} that stay")
-    ]
+    checks = [Check("versions together", Verdict.CLEAR, f"there is a set of versions for all {len(staying)} that stay")]
+    if isinstance(feed, IndexFeed):
+        checks += _moving_along(
+            site, found.versions, {package, RUNTIME, *(_name_in(feed, n) for n in components)}, universe
+        )
+    return settled, checks
+
+
+def _moving_along(site: SiteView, versions: Mapping[str, str], known: set[str], universe: FeedUniverse) -> list[Check]:
+    """The installed distributions that must move although nobody asked for it, and those that come new."""
+    there = distributions(site.packages_folder())
+    checks = []
+    for name in sorted(versions.keys() - known):
+        new, old = versions[name], there.get(name)
+        if old is not None and version_order(old.version) == version_order(new):
+            continue
+        asking = [
+            o for n, v in sorted(versions.items()) for o in universe.offers(n) if o.version == v and name in o.requires
+        ]
+        # Those whom the present version does not suit are the reason.
+        asking.sort(key=lambda o: old is not None and allows(o.requires[name], old.version))
+        asked = [f"{o.name} {o.version} wants {name} {o.requires[name] or '(any)'}" for o in asking]
+        moves = f"{old.version} → {new}" if old is not None else f"{new} comes new"
+        checks.append(
+            Check(
+                f"moves along: {name}",
+                Verdict.CAUTION,
+                f"{moves}: {'; '.join(asked[:2])}",
+                "pin it beside the core's version",
+            )
+        )
+    return checks
 
 
 def _route_checks(way: list[str] | None, now_version: str, core: str, site: SiteView) -> list[Check]:

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import itertools
 from collections import deque
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, Protocol
 
 from packaging.version import Version
@@ -153,10 +154,13 @@ def least_change(
 
 
 class FeedUniverse:
-    """What a feed offers, beside what is installed and the runtimes that are at hand."""
+    """What a feed offers, beside what is installed and the runtimes that are at hand. Of names that are ``moving`` the newest
+    version is liked best, of others the one that is installed."""
 
-    def __init__(self, feed: Feed, core: str, runtimes: Iterable[str], installed: Iterable[Offer]) -> None:
-        self._feed, self._core = feed, core
+    def __init__(
+        self, feed: Feed, core: str, runtimes: Iterable[str], installed: Iterable[Offer], moving: Container[str]
+    ) -> None:  # fmt: skip
+        self._feed, self._core, self._moving = feed, core, moving
         self._runtimes = sorted(set(runtimes), key=_runtime_order, reverse=True)
         self._installed = {o.name: o for o in installed}
         self._known: dict[str, list[Offer]] = {}
@@ -170,18 +174,42 @@ class FeedUniverse:
         if name == RUNTIME:
             yield from (Offer(RUNTIME, v) for v in self._runtimes)
             return
-        seen = set()
-        for release in reversed(self._feed.of(name)):
-            requires = {
-                k: v
-                for k, v in ((self._core, release.requires.core), (RUNTIME, release.requires.runtime))
-                if v and k != name
-            }
-            seen.add(release.order)
-            yield Offer(name, release.version, {**requires, **release.requires.packages})
         there = self._installed.get(name)
-        if there is not None and there.order not in seen:
+        stays = there is not None and name not in self._moving
+        newest_first = sorted(self._feed.versions_of(name, also_older=stays), key=version_order, reverse=True)
+        newer = [v for v in newest_first if there is None or version_order(v) > there.order]
+        older = [v for v in newest_first if there is not None and version_order(v) < there.order]
+        if there is not None and stays:
             yield there
+        yield from (Offer(name, v, _Asked(self._feed, self._core, name, v)) for v in newer)
+        if there is not None and not stays:
+            known = self._feed.find(name, there.version) is not None
+            yield Offer(name, there.version, _Asked(self._feed, self._core, name, there.version)) if known else there
+        yield from (Offer(name, v, _Asked(self._feed, self._core, name, v)) for v in older)
+
+
+class _Asked(Mapping[str, str]):
+    """What a release asks of others; looked up when somebody wants to know, for an index has to be asked for each."""
+
+    def __init__(self, feed: Feed, core: str, name: str, version: str) -> None:
+        self._feed, self._core, self._name, self._version = feed, core, name, version
+
+    @cached_property
+    def _found(self) -> dict[str, str]:
+        release = self._feed.find(self._name, self._version)
+        if release is None:
+            return {}
+        asked = {self._core: release.requires.core, RUNTIME: release.requires.runtime, **release.requires.packages}
+        return {k: v for k, v in asked.items() if k != self._name and (v or k in release.requires.packages)}
+
+    def __getitem__(self, name: str) -> str:
+        return self._found[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._found)
+
+    def __len__(self) -> int:
+        return len(self._found)
 
 
 def _runtime_order(text: str) -> tuple[int, ...]:
