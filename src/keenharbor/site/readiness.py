@@ -120,7 +120,7 @@ def judge(
     """
     core_now, runtime_now = site.core_version(), site.runtime_version()
     core, runtime = core or core_now, runtime or runtime_now
-    components = {c.name: c for c in site.components()}
+    components = {c.name: _with_facts(feed, c) for c in site.components()}
     for name in chosen:
         if name not in components:
             raise UsageError(f"the site has no extension or theme '{name}'", advice="'keenharbor survey' lists them")
@@ -142,6 +142,16 @@ def judge(
     checks.append(_snapshot_check(snapshot))
     checks.sort(key=lambda c: c.verdict.rank)
     return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions), tuple(way or ()))
+
+
+def _with_facts(feed: Feed, component: Component) -> Component:
+    """A component that does not say itself what it asks for, with what the feed says of its release."""
+    if component.requires_core or component.requires_runtime or not is_version(component.version):
+        return component
+    there = feed.find(component.name, component.version)
+    if there is None:
+        return component
+    return dataclasses.replace(component, requires_core=there.requires.core, requires_runtime=there.requires.runtime)
 
 
 @dataclass(frozen=True)
