@@ -3,29 +3,83 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
+from typing import Any
 
 import click
 from rich.console import Console
 from rich.text import Text
 
-from keenharbor.base.text import age, plural, size
+from keenharbor.base.durable import private_folder, write_json
+from keenharbor.base.errors import UsageError
+from keenharbor.base.text import age, now, plural, size
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.site.load import Origin, origin_of
-from keenharbor.site.survey import Installation, Survey, survey_site
+from keenharbor.site.survey import Installation, Survey, differences, survey_site
+from keenharbor.site.view import SiteView
 
 
 @harbor_command(name="survey")
 @click.option("--why", metavar="KEY", help="Only tell where the value of a key of the site file comes from.")
-def survey(session: Session, why: str | None) -> None:
+@click.option("--save", is_flag=True, help="Keep this survey, to compare a later one with it.")
+@click.option(
+    "--against",
+    metavar="[FILE]",
+    is_flag=False,
+    flag_value="newest",
+    help="Tell what differs from a kept survey (the newest).",
+)
+def survey(session: Session, why: str | None, save: bool, against: str | None) -> int:
     """Say what the site is made of: versions, extensions, sizes, tables, local edits. Reads only."""
     if why is not None:
         origin = origin_of(session.site_file, why)
         session.show(vars(origin), lambda out: _render_origin(out, origin))
-        return
+        return 0
     site = session.site()
+    earlier_file = _kept(site, against) if against is not None else None
     found = survey_site(site, session.feed_if_any(site), session.newest_snapshot(site))
-    session.show(found.as_json(), lambda out: _render(out, found))
+    told = json.loads(json.dumps(found.as_json(), default=str))
+    if save:
+        file = private_folder(site.work / "surveys") / f"{now():%Y%m%d-%H%M%S}.json"
+        write_json(file, told)
+        session.progress.note(f"kept as {file}")
+    if earlier_file is not None:
+        changed = differences(_read_kept(earlier_file), told)
+        session.show(
+            {"against": str(earlier_file), "differences": changed},
+            lambda out: _render_changes(out, changed, earlier_file),
+        )
+        return 1 if changed else 0
+    session.show(told, lambda out: _render(out, found))
+    return 0
+
+
+def _kept(site: SiteView, wanted: str) -> Path:
+    folder = site.work / "surveys"
+    if wanted != "newest":
+        file = Path(wanted)
+        return file if file.exists() else folder / f"{wanted}.json"
+    kept = sorted(folder.glob("*.json"))
+    if not kept:
+        raise UsageError("no survey has been kept yet", where=folder, advice="keenharbor survey --save")
+    return kept[-1]
+
+
+def _read_kept(file: Path) -> dict[str, Any]:
+    try:
+        told = json.loads(file.read_bytes())
+        if not isinstance(told, dict) or not {"installations", "tables", "strays"} <= told.keys():
+            raise ValueError("it is no survey")
+    except (OSError, ValueError) as error:
+        raise UsageError(f"the kept survey cannot be read: {error}", where=file) from None
+    return told
+
+
+def _render_changes(out: Console, changed: list[str], file: Path) -> None:
+    show.headline(out, "caution" if changed else "clear", f"against {file.name}: {plural(len(changed), 'difference')}")
+    for line in changed:
+        out.print(Text(f"· {line}"))
 
 
 def _render_origin(out: Console, origin: Origin) -> None:
@@ -74,7 +128,7 @@ def _render(out: Console, found: Survey) -> None:
     show.table(out, ("name", "version", "state", "pending", "wants core"), [_row(i) for i in order], keep=(0, 1, 2))
 
     out.print()
-    shown = list(found.tables.items())[:12]
+    shown = [(f"{t} ({found.kinds.get(t, ('content', ''))[0]})", n) for t, n in list(found.tables.items())[:12]]
     more = len(found.tables) - len(shown)
     areas = show.made_table(
         ("area", "files", "size"), [(a, f"{n:,}", size(b)) for a, (n, b) in found.areas.items()], right=(1, 2)
@@ -84,6 +138,7 @@ def _render(out: Console, found: Survey) -> None:
     if more > 0:
         out.print(f"and {plural(more, 'more table')} (--json lists all)")
 
+    _render_orphans(out, found)
     show.heading(out, f"Local edits ({len(found.edits)})")
     if not found.edits and not found.unchecked:
         out.print("none: every file of a package is as it was shipped")
@@ -98,8 +153,37 @@ def _render(out: Console, found: Survey) -> None:
         out.print(show.said("caution", f"not checked: {note}"))
     for path in found.unreadable:
         out.print(show.said("caution", f"could not be read: {path}"))
+    for stray in found.strays[:10]:
+        out.print(show.mark("caution", stray.path), Text(f"belongs to no package (among {stray.package})", style="dim"))
+    if len(found.strays) > 10:
+        out.print(f"and {plural(len(found.strays) - 10, 'more stray')} (--json lists all)")
+    _render_places(out, found)
     newest = found.core_newest or "VERSION"
     show.next_step(out, f"keenharbor ready --core {newest}")
+
+
+def _render_orphans(out: Console, found: Survey) -> None:
+    for name in found.orphans:
+        out.print(show.said("caution", f"{name} is in the database and in no folder"))
+    for path, count in found.log_errors.items():
+        out.print(show.said("caution", f"{path}: {plural(count, 'line')} of errors, from before any upgrade"))
+
+
+def _render_places(out: Console, found: Survey) -> None:
+    count = sum(found.address_places.values())
+    if count:
+        where = ", ".join(
+            f"{p} ({n})" if n > 1 else p for p, n in sorted(found.address_places.items(), key=lambda a: -a[1])[:6]
+        )
+        show.heading(out, f"The address stands in {plural(count, 'place')}")
+        out.print(where)
+    if found.opaque_places:
+        out.print(
+            show.said(
+                "caution",
+                "packed or encoded, so that it cannot be searched: " + ", ".join(sorted(found.opaque_places)[:6]),
+            )
+        )
 
 
 def _row(found: Installation) -> tuple[Text | str, ...]:

@@ -3,15 +3,24 @@
 from __future__ import annotations
 
 import dataclasses
+import re
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from keenharbor.base.text import stamp
 from keenharbor.database import open_database
+from keenharbor.site.connections import host_of_address
 from keenharbor.site.edits import LocalEdit, local_edits
 from keenharbor.site.feed import Feed, version_order
+from keenharbor.site.inference.contents import look_through
+from keenharbor.site.strays import Stray, strays_in
 from keenharbor.site.view import Component, SiteView
+from keenharbor.tree import Entry
+
+_ERROR_LINE = re.compile(rb"(?i)\b(error|exception|fatal|critical|traceback|panic)\b")
+_LAST_OF_A_LOG = 2 * 1024 * 1024
 
 
 @dataclass(frozen=True)
@@ -21,6 +30,8 @@ class Installation:
     component: Component
     newest: str | None
     replaced_by: str
+    bytes: int = 0
+    tables: tuple[str, ...] = ()
 
     @property
     def update_pending(self) -> bool:
@@ -28,7 +39,10 @@ class Installation:
 
     def as_json(self) -> dict[str, Any]:
         facts = dataclasses.asdict(self.component)
-        return {**facts, "newest": self.newest, "update_pending": self.update_pending, "replaced_by": self.replaced_by}
+        return {
+            **facts, "newest": self.newest, "update_pending": self.update_pending, "replaced_by": self.replaced_by,
+            "bytes": self.bytes, "tables": list(self.tables),
+        }  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -65,6 +79,13 @@ class Survey:
     unreadable: tuple[str, ...]
     snapshot: NewestSnapshot | None
     maintenance: bool
+    kinds: dict[str, tuple[str, str]]
+    orphans: tuple[str, ...]
+    strays: tuple[Stray, ...]
+    largest: tuple[tuple[str, int], ...]
+    address_places: dict[str, int]
+    opaque_places: dict[str, int]
+    log_errors: dict[str, int]
 
     def as_json(self) -> dict[str, Any]:
         told = {k: getattr(self, k) for k in self.__dataclass_fields__}
@@ -72,6 +93,9 @@ class Survey:
             "installations": [i.as_json() for i in self.installations],
             "areas": {a: {"files": n, "bytes": b} for a, (n, b) in self.areas.items()},
             "edits": [dataclasses.asdict(e) for e in self.edits],
+            "kinds": {t: {"kind": k, "why": w} for t, (k, w) in self.kinds.items()},
+            "strays": [dataclasses.asdict(s) for s in self.strays],
+            "largest": [{"path": p, "bytes": b} for p, b in self.largest],
             "snapshot": self.snapshot
             and {
                 "id": self.snapshot.id,
@@ -80,6 +104,76 @@ class Survey:
             },
         }
         return told
+
+
+def own_tables(name: str, tables: Mapping[str, int]) -> tuple[str, ...]:
+    """The tables whose names begin with the component's, in the ways in which names are written."""
+    plain = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")
+    starts = {plain, plain.replace("_", "")}
+    found = []
+    for table in tables:
+        words = re.sub(r"[^a-z0-9]+", "_", table.lower())
+        tails = [words, *(words[m.end() :] for m in re.finditer("_", words[:5]))]  # behind a prefix of the site
+        if any(t == s or t.startswith(s + "_") for t in tails for s in starts):
+            found.append(table)
+    return tuple(found)
+
+
+def _in_settings(site: SiteView) -> dict[str, int]:
+    """Settings that carry the address."""
+    host = host_of_address(site.address)
+    return {
+        f"{site.settings_path}: {k}": 1 for k, v in site.settings().items() if host is not None and host in v.lower()
+    }
+
+
+def _errors_in_logs(site: SiteView, files: Sequence[Entry]) -> dict[str, int]:
+    """By log, how many of its last lines speak of an error."""
+    found = {}
+    for entry in files:
+        if entry.area == "logs":
+            try:
+                with (site.root / entry.path).open("rb") as log:
+                    log.seek(max(0, entry.size - _LAST_OF_A_LOG))
+                    count = sum(1 for line in log if _ERROR_LINE.search(line))
+            except OSError:
+                continue
+            if count:
+                found[entry.path] = count
+    return found
+
+
+def differences(earlier: Mapping[str, Any], later: Mapping[str, Any]) -> list[str]:
+    """In words, what differs between two surveys as JSON; the weightiest first."""
+    told = []
+    for key, name in (("core", "core"), ("runtime", "runtime"), ("engine_version", "database"), ("address", "address")):
+        if earlier[key] != later[key]:
+            told.append(f"{name}: {earlier[key]} → {later[key]}")
+    before, after = ({i["name"]: i for i in s["installations"]} for s in (earlier, later))
+    told += [f"{after[n]['kind']} {n} {after[n]['version']} came" for n in sorted(after.keys() - before.keys())]
+    told += [f"{before[n]['kind']} {n} {before[n]['version']} went" for n in sorted(before.keys() - after.keys())]
+    for name in sorted(before.keys() & after.keys()):
+        old, new = before[name], after[name]
+        if old["version"] != new["version"]:
+            told.append(f"{new['kind']} {name}: {old['version']} → {new['version']}")
+        if old["on"] != new["on"]:
+            told.append(f"{new['kind']} {name} was switched {'on' if new['on'] else 'off'}")
+    for key, name in (("edits", "local edit"), ("strays", "stray")):
+        old_paths, new_paths = ({e["path"] for e in s[key]} for s in (earlier, later))
+        told += [f"{name} came: {p}" for p in sorted(new_paths - old_paths)] + [
+            f"{name} went: {p}" for p in sorted(old_paths - new_paths)
+        ]
+    tables_before, tables_after = earlier["tables"], later["tables"]
+    told += [f"table {t} came" for t in sorted(tables_after.keys() - tables_before.keys())]
+    told += [f"table {t} went" for t in sorted(tables_before.keys() - tables_after.keys())]
+    for table in sorted(tables_before.keys() & tables_after.keys()):
+        if tables_before[table] != tables_after[table]:
+            told.append(f"table {table}: {tables_before[table]:,} → {tables_after[table]:,} rows")
+    for path in sorted(later["log_errors"].keys() | earlier["log_errors"].keys()):
+        counts = earlier["log_errors"].get(path, 0), later["log_errors"].get(path, 0)
+        if counts[0] != counts[1]:
+            told.append(f"errors in {path}: {counts[0]} → {counts[1]}")
+    return told
 
 
 def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | None) -> Survey:
@@ -91,14 +185,26 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
             count, total = areas.get(entry.area, (0, 0))
             areas[entry.area] = (count + 1, total + entry.size)
     with site.reading_database() as state:
-        tables = {t.name: sum(1 for _ in state.rows(t.name)) for t in state.schema.tables if t.kind == "table"}
+        found, places = look_through(state, host_of_address(site.address))
+    tables = {k.table: k.rows for k in found if k.kind != "internal" or k.rows}
+    kinds = {k.table: (k.kind, k.why) for k in found}
+    for table in (*site.model.visitor_data.tables, *site.model.volatile.tables):
+        if table in kinds and table in site.model.visitor_data.tables:
+            kinds[table] = ("visitors", "the site file says so")
+    files = [e for e in scan.entries.values() if e.kind == "file"]
     edits, unchecked = local_edits(site, feed) if feed is not None else ([], ["no feed is named in the site file"])
     installations = []
     for component in site.components():
         releases = feed.of(component.name) if feed is not None else []
         newest = releases[-1] if releases else None
         installations.append(
-            Installation(component, newest.version if newest else None, newest.replaced_by if newest else "")
+            Installation(
+                component,
+                newest.version if newest else None,
+                newest.replaced_by if newest else "",
+                sum(e.size for e in files if e.path.startswith(component.folder + "/")),
+                own_tables(component.name, tables),
+            )
         )
     database = open_database(site.database_place)
     core_releases = feed.of(site.model.core.package) if feed is not None else []
@@ -124,4 +230,11 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
         unreadable=tuple(scan.unreadable),
         snapshot=snapshot,
         maintenance=site.maintenance_on,
+        kinds=kinds,
+        orphans=tuple(site.orphans()),
+        strays=tuple(strays_in(site, feed, scan.entries)) if feed is not None else (),
+        largest=tuple((e.path, e.size) for e in sorted(files, key=lambda e: -e.size)[:10]),
+        address_places={**_in_settings(site), **places.cells},
+        opaque_places=places.opaque,
+        log_errors=_errors_in_logs(site, files),
     )

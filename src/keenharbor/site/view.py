@@ -233,6 +233,14 @@ class SiteView:
             on = None if states is None else self._is_on(part, states, found)
             yield Component(name=found.name, kind=kind, folder=found.folder, on=on, **said)
 
+    def orphans(self) -> list[str]:
+        """Names that are switched on or off in the database and stand in no folder."""
+        part = self.model.extensions
+        if part is None or part.switch is None or part.switch.setting is not None or part.switch.row is not None:
+            return []
+        known = {c.name for c in self.components()} | {c.folder.rpartition("/")[2] for c in self.components()}
+        return sorted(self._switched(part.switch).keys() - known)
+
     def _is_on(self, part: FolderPart, states: dict[str, bool], found: FoundComponent) -> bool | None:
         for name in found.known_as:
             if name in states:

@@ -1,0 +1,61 @@
+"""What `survey` tells of a site beside its versions: orphans, strays, own tables, the address, errors; and what changed since."""
+
+from __future__ import annotations
+
+import json
+import shutil
+
+import pytest
+
+from conftest import harbor, query
+from keenharbor.demo.scene import Scene
+from keenharbor.site.survey import own_tables
+
+
+def test_what_belongs_to_nobody_is_told(scene: Scene) -> None:
+    (scene.root / "extensions/loan-desk/old.py").write_text("left over\n")
+    (scene.root / "core/backup.bak").write_text("whose?\n")
+    shutil.rmtree(scene.root / "extensions/growers-notes")
+    with (scene.root / "var/log/error.log").open("a") as log:
+        log.write("ERROR: a page failed\nall is well\n")
+    found = harbor(scene.folder, "survey", "--json").json
+    assert {"extensions/loan-desk/old.py", "core/backup.bak"} <= {s["path"] for s in found["strays"]}
+    assert found["orphans"] == ["growers-notes"]
+    assert found["log_errors"]["var/log/error.log"] >= 1
+    assert found["kinds"]["sessions"]["kind"] == "sessions" and found["kinds"]["loans"]["kind"] == "visitors"
+    assert found["address_places"]["settings.ini: site.address"] == 1 and found["address_places"]["settings.value"] >= 1
+    text = " ".join(harbor(scene.folder, "survey").out.split())
+    assert "growers-notes is in the database and in no folder" in text
+    assert "core/backup.bak belongs to no package" in text
+    gallery = next(i for i in found["installations"] if i["name"] == "gallery-wall")
+    assert gallery["bytes"] > 0
+
+
+def test_a_survey_is_kept_and_a_later_one_compared_with_it(scene: Scene) -> None:
+    assert "no survey has been kept" in harbor(scene.folder, "survey", "--against", code=2).err
+    harbor(scene.folder, "survey", "--save")
+    assert harbor(scene.folder, "survey", "--against", "--json").json["differences"] == []
+    (scene.root / "core/VERSION").write_text("3.5\n")
+    (scene.root / "core/stray.txt").write_text("x")
+    shutil.rmtree(scene.root / "extensions/growers-notes")
+    query(scene.database, "UPDATE extensions SET enabled = 0 WHERE name = 'home-address'")
+    query(scene.database, "CREATE TABLE extra (id INTEGER PRIMARY KEY)")
+    query(scene.database, "DELETE FROM notes")
+    told = harbor(scene.folder, "survey", "--against", "--json", code=1).json["differences"]
+    assert told[0] == "core: 3.4 → 3.5"
+    assert {"extension growers-notes 1.2 went", "extension home-address was switched off", "table extra came"} <= set(
+        told
+    )
+    assert any(t.startswith("table notes: ") and t.endswith("→ 0 rows") for t in told)
+    kept = next((scene.folder / "harbor/surveys").iterdir())
+    kept.write_text(json.dumps([1]))
+    assert "cannot be read" in harbor(scene.folder, "survey", "--against", code=2).err
+
+
+@pytest.mark.parametrize(
+    ("name", "expected"),
+    [("gallery-wall", ("gallery_wall", "x_gallery_wall_items")), ("loans", ("loans",)), ("wall", ())],
+)
+def test_tables_of_an_extension_are_told_by_their_names(name: str, expected: tuple[str, ...]) -> None:
+    tables = {"gallery_wall": 1, "x_gallery_wall_items": 2, "loans": 3, "loansome": 4, "pages": 5}
+    assert own_tables(name, tables) == expected
