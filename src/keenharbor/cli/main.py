@@ -17,7 +17,7 @@ COMMANDS: Commands = {
     "survey": ("keenharbor.cli.survey:survey", "Say what a site is made of, what is pending, what was edited."),
     "ready": ("keenharbor.cli.ready:ready", "Judge whether a site can go to a target."),
     "snapshot": ("keenharbor.cli.snapshot:snapshot", "Save files and database; list, verify, restore."),
-    "plan": ("keenharbor.cli.plan:plan", "Draft the plan of an upgrade and read it."),
+    "plan": ("keenharbor.cli.plan:plan", "Draft the plan of an upgrade, check it, read it."),
     "trial": ("keenharbor.cli.trial:trial", "Rehearse the plan on a disposable clone."),
     "clone": ("keenharbor.cli.clone:clone", "Make, list, open and close clones."),
     "compare": ("keenharbor.cli.compare:compare", "Compare two of: live, a snapshot, a clone."),

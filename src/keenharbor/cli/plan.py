@@ -1,7 +1,8 @@
-"""``plan``: draft, show."""
+"""``plan``: draft, check, show."""
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from pathlib import Path
 
 import click
@@ -13,8 +14,9 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cli.ready import judge_target, target_options
+from keenharbor.cli.ready import checks_table, judge_target, target_options
 from keenharbor.site.log import append_log
+from keenharbor.trial.check import check_plan
 from keenharbor.trial.draft import draft_plan
 from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan, step_facts
 
@@ -25,7 +27,7 @@ plan_argument = click.argument(
 
 @click.group(name="plan", context_settings={"help_option_names": ["-h", "--help"]})
 def plan() -> None:
-    """Draft the plan of an upgrade and read it."""
+    """Draft the plan of an upgrade, check it, read it."""
 
 
 @harbor_command(plan, name="draft")
@@ -76,6 +78,29 @@ def show_command(session: Session, plan_file: Path) -> None:
         _steps(console, made)
 
     session.show(made.model_dump(mode="json"), render)
+
+
+@harbor_command(plan, name="check")
+@plan_argument
+def check_command(session: Session, plan_file: Path) -> int:
+    """Check the plan against the site: does each step fit what is there, and do they lead where the plan says?
+
+    A plan of one site can be held against a sibling with --site; what does not fit is named. Exit code 0: it fits."""
+    made = read_plan(plan_file)
+    site = session.site()
+    found = check_plan(site, session.feed_if_any(site), made)
+    verdict = min((c.verdict for c in found), key=lambda v: v.rank)
+
+    def render(console: Console) -> None:
+        show.headline(console, verdict.value, f"{plan_file}: {plural(len(made.step), 'step')} to core {made.plan.core}")
+        checks_table(console, found)
+        if verdict == "blocked":
+            show.next_step(console, f"correct {plan_file}, then: keenharbor plan check")
+        else:
+            show.next_step(console, "keenharbor trial run")
+
+    session.show({"verdict": verdict.value, "checks": [asdict(c) for c in found]}, render)
+    return 0 if verdict == "clear" else 1
 
 
 def _steps(console: Console, made: Plan) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 import click
@@ -12,7 +12,7 @@ from rich.text import Text
 from keenharbor.base.errors import UsageError
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.site.readiness import Decision, Readiness, judge, latest_core
+from keenharbor.site.readiness import Check, Decision, Readiness, judge, latest_core
 from keenharbor.site.view import SiteView
 
 
@@ -72,13 +72,7 @@ def _render(out: Console, found: Readiness, runtime: str) -> None:
     way = " → ".join([found.core_now, *found.route]) if len(found.route) > 1 else _moves(found.core_now, found.core)
     goal = f"core {way}, {runtime} {_moves(found.runtime_now, found.runtime)}"
     show.headline(out, found.verdict.value, goal)
-    rows = []
-    for check in found.checks:
-        reason = Text(check.reason)
-        if check.remedy and check.verdict != "clear":
-            reason.append(f"\n→ {check.remedy}", style="bold" if check.verdict == "blocked" else "dim")
-        rows.append((show.mark(check.verdict.value), check.subject, reason))
-    show.table(out, ("verdict", "what", "why, and what to do"), rows, keep=(0,))
+    checks_table(out, found.checks)
     show.heading(out, "Decisions")
     order = sorted(found.decisions, key=lambda d: (not d.open, d.action == "keep", d.name))
     show.table(
@@ -87,6 +81,17 @@ def _render(out: Console, found: Readiness, runtime: str) -> None:
     )  # fmt: skip
     target = " ".join(("--core", found.core, "--runtime", found.suggested_runtime, *found.proposals))
     show.next_step(out, f"keenharbor {'ready' if found.verdict == 'blocked' else 'plan draft'} {target}")
+
+
+def checks_table(out: Console, checks: Iterable[Check]) -> None:
+    """Checks with their verdict, reason and remedy."""
+    rows = []
+    for check in checks:
+        reason = Text(check.reason)
+        if check.remedy and check.verdict != "clear":
+            reason.append(f"\n→ {check.remedy}", style="bold" if check.verdict == "blocked" else "dim")
+        rows.append((show.mark(check.verdict.value), check.subject, reason))
+    show.table(out, ("verdict", "what", "why, and what to do"), rows, keep=(0,))
 
 
 def _moves(now: str, then: str) -> str:
