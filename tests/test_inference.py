@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
+import sys
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -11,9 +13,11 @@ from typing import Any
 import pytest
 
 from conftest import harbor
+from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.site.load import open_site
+from keenharbor.site.syntax import syntax_faults
 from made_sites import SECRET, MadeSite, flat_site, php_site, put, python_site
 from test_engines import COUNT, need, servers
 
@@ -237,3 +241,52 @@ def test_a_site_without_a_database_is_saved_and_comes_back(tmp_path: Path) -> No
     assert (tmp_path / "back/files/config/site.json").read_bytes() == (tmp_path / "site/config/site.json").read_bytes()
     harbor(tmp_path, "snapshot", "export", "one", tmp_path / "a.tar.zst")
     harbor(tmp_path, "snapshot", "verify")
+
+
+# -- what the runtime's own parser says ---------------------------------------------------------------------------
+
+
+def test_every_code_file_is_parsed_by_the_runtime_and_none_is_run(tmp_path: Path) -> None:
+    harm = tmp_path / "harm"
+    put(tmp_path, "a/good.php", f"<?php touch('{harm}'); enum Suit {{ case Hearts; }} ?>\n<p>")
+    put(tmp_path, "a/bad.php", "<?php\nfunction f( {\n")
+    put(tmp_path, "b/good.py", f"open({str(harm)!r}, 'w')\nmatch 1:\n    case _: pass\n")
+    put(tmp_path, "b/bad.py", "x = 1\ndef f(:\n")
+    put(tmp_path, "b/odd.py", b"\xff\xfe broken")
+    python = syntax_faults("python", sys.executable, tmp_path, ["b/good.py", "b/bad.py", "b/odd.py", "b/gone.py"])
+    assert [(f.path, f.line) for f in python] == [("b/bad.py", 2), ("b/odd.py", 0)] or [f.path for f in python] == [
+        "b/bad.py",
+        "b/odd.py",
+    ]
+    with pytest.raises(KeenHarborError, match="cannot be asked"):
+        syntax_faults("php", "/nowhere/php", tmp_path, ["a/good.php"])
+    program = shutil.which("php")
+    if program is None:
+        assert not os.environ.get("CI"), "php is not installed"
+        pytest.skip("php is not installed")
+    found = syntax_faults("php", program, tmp_path, ["a/good.php", "a/bad.php"])
+    assert [(f.path, f.line) for f in found] == [("a/bad.php", 2)]
+    assert "syntax error" in found[0].message
+    assert not harm.exists()
+
+
+def test_ready_names_the_extension_that_the_target_cannot_parse(tmp_path: Path) -> None:
+    root = tmp_path / "site"
+    put(root, "VERSION", "1.0.0\n")
+    put(root, "index.php", "<?php\n")
+    for name in ("alpha", "beta"):
+        put(root, f"plugins/{name}/plugin.json", json.dumps({"name": name, "version": "1.0"}))
+        put(root, f"plugins/{name}/main.php", "<?php\nfunction f( {\n" if name == "beta" else "<?php\n")
+    program = shutil.which("php")
+    if program is None:
+        assert not os.environ.get("CI"), "php is not installed"
+        pytest.skip("php is not installed")
+    harbor(tmp_path, "init", "site", "--address", "https://a.test", "--yes")
+    put(tmp_path, "feed.json", json.dumps({"format": 1, "releases": [
+        {"name": "core", "kind": "core", "version": v, "archive": "x", "sha256": "0" * 64} for v in ("1.0.0", "1.1.0")]}))  # fmt: skip
+    with (tmp_path / "keenharbor.toml").open("a") as file:
+        file.write('\n[feed]\npath = "feed.json"\n')
+    told = harbor(tmp_path, "ready", "--core", "1.1.0", "--json", code=1).json
+    check = next(c for c in told["checks"] if c["subject"] == "syntax of beta")
+    assert check["verdict"] == "blocked" and "plugins/beta/main.php:2" in check["reason"]
+    assert not any(c["subject"] == "syntax of alpha" for c in told["checks"])

@@ -8,9 +8,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from enum import StrEnum
+from pathlib import Path
 from typing import Any
 
-from keenharbor.base.errors import UsageError
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import age, now, plural, size
 from keenharbor.database import open_database
 from keenharbor.site.components import distributions, normal_name
@@ -18,7 +19,9 @@ from keenharbor.site.edits import local_edits
 from keenharbor.site.feed import Feed, Release, allows, is_version, version_order
 from keenharbor.site.indexfeed import IndexFeed, required
 from keenharbor.site.solving import RUNTIME, FeedUniverse, Offer, Solved, Unsolved, Wish, least_change, route, solve
+from keenharbor.site.strays import strays_in
 from keenharbor.site.survey import NewestSnapshot
+from keenharbor.site.syntax import SyntaxFault, can_parse, code_files, syntax_faults
 from keenharbor.site.view import Component, SiteView
 
 SNAPSHOT_IS_OLD = timedelta(days=1)
@@ -138,6 +141,8 @@ def judge(
     checks += together
     checks += _edit_checks(site, feed, decisions, core_now != core)
     checks += latest.check() if latest is not None else []
+    checks += _syntax_checks(site, runtime, components)
+    checks += _stray_checks(site, feed, decisions, core_now != core)
     checks.append(_space_check(site))
     checks.append(_snapshot_check(snapshot))
     checks.sort(key=lambda c: c.verdict.rank)
@@ -464,6 +469,54 @@ def _edit_checks(site: SiteView, feed: Feed, decisions: list[Decision], core_mov
                 "local edits", Verdict.CAUTION, f"could not be checked: {note}", "look yourself, or complete the feed"
             )
         )
+    return checks
+
+
+def _syntax_checks(site: SiteView, runtime: str, components: Mapping[str, Component]) -> list[Check]:
+    """Code that the target runtime cannot parse, by extension."""
+    name = site.model.runtime.name
+    program = site.model.runtime.launchers.get(runtime)
+    if not can_parse(name) or program is None or not Path(program).exists():
+        if not can_parse(name):
+            return []
+        reason = f"{name} {runtime} is not installed here: no file was parsed by it"
+        return [Check("syntax", Verdict.CAUTION, reason, "install it and name its launcher under [runtime.launchers]")]
+    files = code_files(name, (p for p, e in site.scan().entries.items() if e.kind == "file"))
+    try:
+        faults = syntax_faults(name, program, site.root, files)
+    except KeenHarborError as error:
+        return [Check("syntax", Verdict.CAUTION, error.what, "see to it that the launcher works")]
+    if not faults:
+        return [Check("syntax", Verdict.CLEAR, f"{name} {runtime} can parse all {plural(len(files), 'code file')}")]
+    by_owner: dict[str, list[SyntaxFault]] = {}
+    for fault in faults:
+        owner = next((n for n, c in components.items() if fault.path.startswith(c.folder + "/")), "the site")
+        by_owner.setdefault(owner, []).append(fault)
+    unused = {n for n, c in components.items() if c.on is False}
+    return [
+        Check(
+            f"syntax of {owner}", Verdict.CAUTION if owner in unused else Verdict.BLOCKED,
+            f"{name} {runtime} cannot parse {plural(len(found), 'file')}: {found[0].path}:{found[0].line}, {found[0].message}",
+            "update it, or correct the file and carry the edit over",
+        )
+        for owner, found in sorted(by_owner.items())
+    ]  # fmt: skip
+
+
+def _stray_checks(site: SiteView, feed: Feed, decisions: Sequence[Decision], core_moves: bool) -> list[Check]:
+    """Strays among what is to move, and extensions that are off: whether to take them along at all."""
+    moving = {d.name for d in decisions if d.action != "keep"} | ({site.model.core.package} if core_moves else set())
+    strays = [s for s in strays_in(site, feed, site.scan().entries) if s.package in moving]
+    checks = []
+    if strays:
+        listed = ", ".join(s.path for s in strays[:3]) + (" …" if len(strays) > 3 else "")
+        reason = f"{plural(len(strays), 'file')} among what moves belong to no package: {listed}"
+        checks.append(Check("strays", Verdict.CAUTION, reason,
+                            "an override may hide what the new release changed: look at each"))  # fmt: skip
+    off = sorted(c.name for c in site.components() if c.on is False)
+    if off:
+        checks.append(Check("switched off", Verdict.CAUTION, f"nobody uses {', '.join(off[:6])}",
+                            f"remove first what is not needed: --extension {off[0]}=remove"))  # fmt: skip
     return checks
 
 

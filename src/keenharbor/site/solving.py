@@ -14,7 +14,8 @@ from functools import cached_property
 from typing import Any, Protocol
 
 from packaging.version import Version
-from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible, ResolutionTooDeep, Resolver
+from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible, ResolutionTooDeep
+from resolvelib.resolvers import Resolution
 
 from keenharbor.site.feed import Feed, allows, version_order
 
@@ -99,14 +100,23 @@ class _Provider(AbstractProvider[Any, Any, str]):
 def solve(universe: Universe, wishes: Sequence[Wish]) -> Solved | Unsolved:
     """One version for each name so that all wishes, and those of the versions themselves, are met."""
     try:
-        found = Resolver(_Provider(universe), BaseReporter()).resolve(wishes, max_rounds=_MOST_ROUNDS)
+        state = Resolution(_Provider(universe), BaseReporter()).resolve(wishes, max_rounds=_MOST_ROUNDS)
     except ResolutionImpossible as error:
         told = dict.fromkeys(Wish(c.requirement.name, c.requirement.spec, c.parent).told() for c in error.causes)
         names = {c.requirement.name for c in error.causes}
         return Unsolved((*told, *(_there_is(universe, n) for n in sorted(names))))
     except ResolutionTooDeep:
         return Unsolved(("no set of versions was found within the search's limit",))
-    return Solved({name: offer.version for name, offer in found.mapping.items()})
+    # What was tried on the way and is asked for no more stays in the state. The library's own sorting out of these goes up from
+    # each, without an end where some ask for each other in a ring; down from the wishes there is one.
+    needed: dict[str, str] = {}
+    asked = [w.name for w in wishes]
+    while asked:
+        name = asked.pop()
+        if name not in needed:
+            needed[name] = state.mapping[name].version
+            asked += state.mapping[name].requires
+    return Solved(needed)
 
 
 def _there_is(universe: Universe, name: str) -> str:
