@@ -59,3 +59,20 @@ def test_a_survey_is_kept_and_a_later_one_compared_with_it(scene: Scene) -> None
 def test_tables_of_an_extension_are_told_by_their_names(name: str, expected: tuple[str, ...]) -> None:
     tables = {"gallery_wall": 1, "x_gallery_wall_items": 2, "loans": 3, "loansome": 4, "pages": 5}
     assert own_tables(name, tables) == expected
+
+
+def test_ready_tells_what_the_new_releases_drop_and_how_edits_merge(scene: Scene) -> None:
+    def checks() -> dict[str, str]:
+        told = harbor(scene.folder, "ready", "--core", "4.0", "--runtime", "3", "--json", code=1).json
+        return {c["subject"]: c["reason"] for c in told["checks"]}
+
+    found = checks()
+    assert found["dropped files of tansy-core"].startswith("4.0 has 3 files less: core/assets/old-menu.js")
+    assert "themes/marrow/overrides/variety.html" in found["strays"]
+    assert "1 of them can be carried over as they are" in found["local edits of events-calendar"]
+    calendar = scene.root / "extensions/events-calendar/main.py"
+    lines = calendar.read_text().splitlines(keepends=True)
+    calendar.write_text("".join(["# mine\n" if line.strip() else line for line in lines]))
+    assert "conflicts from line" in checks()["local edits of events-calendar"]
+    query(scene.database, "UPDATE extensions SET enabled = 0 WHERE name = 'home-address'")
+    assert checks()["switched off"] == "nobody uses home-address"

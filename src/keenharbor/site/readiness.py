@@ -15,8 +15,8 @@ from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import age, now, plural, size
 from keenharbor.database import open_database
 from keenharbor.site.components import distributions, normal_name
-from keenharbor.site.edits import local_edits
-from keenharbor.site.feed import Feed, Release, allows, is_version, version_order
+from keenharbor.site.edits import LocalEdit, MergeConflict, installed_packages, local_edits, merge_three
+from keenharbor.site.feed import Feed, Package, Release, allows, is_version, version_order
 from keenharbor.site.indexfeed import IndexFeed, required
 from keenharbor.site.solving import RUNTIME, FeedUniverse, Offer, Solved, Unsolved, Wish, least_change, route, solve
 from keenharbor.site.strays import strays_in
@@ -139,7 +139,8 @@ def judge(
         checks.append(_component_check(component, decision, core, runtime, feed))
     decisions, together = _together(site, feed, decisions, components, core, runtime, chosen)
     checks += together
-    checks += _edit_checks(site, feed, decisions, core_now != core)
+    checks += _edit_checks(site, feed, decisions, core_now != core, core)
+    checks += _dropped_checks(site, feed, decisions, core_now, core)
     checks += latest.check() if latest is not None else []
     checks += _syntax_checks(site, runtime, components)
     checks += _stray_checks(site, feed, decisions, core_now != core)
@@ -450,9 +451,10 @@ def _component_check(component: Component, decision: Decision, core: str, runtim
     return Check(subject, Verdict.CLEAR, f"stays at {component.version}" + state)
 
 
-def _edit_checks(site: SiteView, feed: Feed, decisions: list[Decision], core_moves: bool) -> list[Check]:
+def _edit_checks(site: SiteView, feed: Feed, decisions: list[Decision], core_moves: bool, core: str) -> list[Check]:
     edits, unchecked = local_edits(site, feed)
     moving = {d.name for d in decisions if d.action != "keep"} | ({site.model.core.package} if core_moves else set())
+    targets = {d.name: d.version for d in decisions if d.action == "update"} | {site.model.core.package: core}
     checks = []
     for name in sorted({e.package for e in edits}):
         paths = [e.path for e in edits if e.package == name]
@@ -460,6 +462,9 @@ def _edit_checks(site: SiteView, feed: Feed, decisions: list[Decision], core_mov
         if name in moving:
             remedy = "set 'carry_local_edits = true' at its step in the plan, or let it go"
             reason = f"the new release would wipe {plural(len(paths), 'local edit')}: {listed}"
+            reason += _how_they_merge(
+                site, feed, [e for e in edits if e.package == name and not e.removed], name, targets.get(name)
+            )
             checks.append(Check(f"local edits of {name}", Verdict.CAUTION, reason, remedy))
         else:
             checks.append(Check(f"local edits of {name}", Verdict.CLEAR, f"stay as they are: {listed}"))
@@ -469,6 +474,68 @@ def _edit_checks(site: SiteView, feed: Feed, decisions: list[Decision], core_mov
                 "local edits", Verdict.CAUTION, f"could not be checked: {note}", "look yourself, or complete the feed"
             )
         )
+    return checks
+
+
+def _packages(site: SiteView, feed: Feed, name: str, target: str | None) -> tuple[Package, Package] | None:
+    """The installed release's package and the target's; None where the feed cannot give both."""
+    installed = next((p for p in installed_packages(site) if p.name == name), None)
+    old = feed.find(name, installed.version) if installed is not None and is_version(installed.version) else None
+    new = feed.find(name, target) if target is not None and is_version(target) else None
+    if old is None or new is None or isinstance(feed, IndexFeed):
+        return None
+    try:
+        return feed.package(old), feed.package(new)
+    except KeenHarborError:
+        return None
+
+
+def _how_they_merge(site: SiteView, feed: Feed, edits: Sequence[LocalEdit], name: str, target: str | None) -> str:
+    """Whether each edit merges with what the new release made of its file (old package, new package, what is there)."""
+    both = _packages(site, feed, name, target)
+    if both is None or not edits:
+        return ""
+    folder = next(p.folder for p in installed_packages(site) if p.name == name)
+    clean, untouched, told = 0, 0, []
+    for edit in edits:
+        file = edit.path.removeprefix(folder + "/") if folder else edit.path
+        base, theirs = both[0].files.get(file), both[1].files.get(file)
+        if base is None or theirs is None:
+            told.append(f"{edit.path} is not in the new release")
+            continue
+        try:
+            merge_three(
+                base.decode("utf-8"), theirs.decode("utf-8"), (site.root / edit.path).read_text(encoding="utf-8")
+            )
+            clean += 1
+            untouched += base == theirs
+        except MergeConflict as conflict:
+            told.append(f"{edit.path} conflicts from line {conflict.line} on: the new release changed it there, too")
+        except (UnicodeDecodeError, OSError):
+            told.append(f"{edit.path} is no text")
+    if clean:
+        told.insert(
+            0,
+            f"{clean} of them can be carried over as they are"
+            + (f", {untouched} because their file stays the same" if untouched else ""),
+        )
+    return ". " + "; ".join(told) if told else ""
+
+
+def _dropped_checks(site: SiteView, feed: Feed, decisions: Sequence[Decision], core_now: str, core: str) -> list[Check]:
+    """Files that the new releases do not have any more: they stay, and may still be loaded."""
+    targets = {d.name: d.version for d in decisions if d.action == "update"}
+    if core != core_now:
+        targets[site.model.core.package] = core
+    checks = []
+    for name, target in targets.items():
+        both = _packages(site, feed, name, target)
+        dropped = sorted(both[0].files.keys() - both[1].files.keys()) if both is not None else []
+        if dropped:
+            listed = ", ".join(dropped[:3]) + (" …" if len(dropped) > 3 else "")
+            reason = f"{target} has {plural(len(dropped), 'file')} less: {listed}"
+            checks.append(Check(f"dropped files of {name}", Verdict.CAUTION, reason,
+                                "set 'remove_dropped = true' at its step in the plan"))  # fmt: skip
     return checks
 
 
@@ -506,11 +573,12 @@ def _syntax_checks(site: SiteView, runtime: str, components: Mapping[str, Compon
 def _stray_checks(site: SiteView, feed: Feed, decisions: Sequence[Decision], core_moves: bool) -> list[Check]:
     """Strays among what is to move, and extensions that are off: whether to take them along at all."""
     moving = {d.name for d in decisions if d.action != "keep"} | ({site.model.core.package} if core_moves else set())
-    strays = [s for s in strays_in(site, feed, site.scan().entries) if s.package in moving]
+    # When the core moves, what takes the place of its files hides what it changed, wherever it stands.
+    strays = [s for s in strays_in(site, feed, site.scan().entries) if core_moves or s.package in moving]
     checks = []
     if strays:
         listed = ", ".join(s.path for s in strays[:3]) + (" …" if len(strays) > 3 else "")
-        reason = f"{plural(len(strays), 'file')} among what moves belong to no package: {listed}"
+        reason = f"{plural(len(strays), 'file belongs', 'files belong')} to no package: {listed}"
         checks.append(Check("strays", Verdict.CAUTION, reason,
                             "an override may hide what the new release changed: look at each"))  # fmt: skip
     off = sorted(c.name for c in site.components() if c.on is False)
