@@ -128,12 +128,16 @@ def _render(out: Console, found: Survey) -> None:
     show.table(out, ("name", "version", "state", "pending", "wants core"), [_row(i) for i in order], keep=(0, 1, 2))
 
     out.print()
-    shown = [(f"{t} ({found.kinds.get(t, ('content', ''))[0]})", n) for t, n in list(found.tables.items())[:12]]
+    wide = out.width >= 100
+    shown = [
+        (_shortened(t, 60 if wide else 26), found.kinds.get(t, ("content", ""))[0], n)
+        for t, n in list(found.tables.items())[:12]
+    ]
     more = len(found.tables) - len(shown)
     areas = show.made_table(
         ("area", "files", "size"), [(a, f"{n:,}", size(b)) for a, (n, b) in found.areas.items()], right=(1, 2)
     )
-    tables = show.made_table(("table", "rows"), [(t, f"{n:,}") for t, n in shown], right=(1,))
+    tables = show.made_table(("table", "kind", "rows"), [(t, k, f"{n:,}") for t, k, n in shown], right=(2,))
     show.beside(out, areas, tables)
     if more > 0:
         out.print(f"and {plural(more, 'more table')} (--json lists all)")
@@ -184,6 +188,10 @@ def _render_places(out: Console, found: Survey) -> None:
                 "packed or encoded, so that it cannot be searched: " + ", ".join(sorted(found.opaque_places)[:6]),
             )
         )
+
+
+def _shortened(name: str, width: int) -> str:
+    return name if len(name) <= width else name[: width - 1] + "…"
 
 
 def _row(found: Installation) -> tuple[Text | str, ...]:

@@ -123,7 +123,7 @@ def judge(
     """
     core_now, runtime_now = site.core_version(), site.runtime_version()
     core, runtime = core or core_now, runtime or runtime_now
-    components = {c.name: _with_facts(feed, c) for c in site.components()}
+    components = {c.name: _with_facts(site, feed, c, runtime) for c in site.components()}
     for name in chosen:
         if name not in components:
             raise UsageError(f"the site has no extension or theme '{name}'", advice="'keenharbor survey' lists them")
@@ -150,10 +150,15 @@ def judge(
     return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions), tuple(way or ()))
 
 
-def _with_facts(feed: Feed, component: Component) -> Component:
-    """A component that does not say itself what it asks for, with what the feed says of its release."""
+def _with_facts(site: SiteView, feed: Feed, component: Component, runtime: str) -> Component:
+    """A component that does not say itself what it asks for, with what its distribution or the feed says of its release."""
     if component.requires_core or component.requires_runtime or not is_version(component.version):
         return component
+    if isinstance(feed, IndexFeed):
+        own = distributions(site.packages_folder()).get(normal_name(component.name))
+        if own is not None:
+            asked = required(own.requires, runtime).get(normal_name(site.model.core.package), "")
+            return dataclasses.replace(component, requires_core=asked, requires_runtime=own.requires_python)
     there = feed.find(component.name, component.version)
     if there is None:
         return component

@@ -41,6 +41,8 @@ def areas_in(
     for path in dict.fromkeys(settings_files):
         add("settings", path, "settings stand in it")
     for home in homes:
+        if home.part.folder.startswith(".."):
+            continue  # an environment beside the site: not of its tree
         add("extensions" if home.kind == "extension" else "themes", home.part.folder, home.evidence)
     counts = _counts(entries)
     for path, entry in entries.items():

@@ -388,14 +388,16 @@ def entries_of(found: Inferred) -> list[Entry]:
     for home in found.other_homes:
         add("", f"also {home.kind}s: {home.part.folder} ({len(home.components)})", home.sure, home.evidence)
     if found.switch is not None:
-        on = ", ".join(sorted(found.switch.on)[:6]) or "none"
+        homes = [h for h in (found.extensions, found.themes) if h is not None]
+        known = {c.name for h in homes for c in h.components if found.switch.on & set(c.known_as)}
+        on = ", ".join(sorted(known)[:6]) or "none"
         add(
             "extensions.switch",
-            f"on: {on}" + (" …" if len(found.switch.on) > 6 else ""),
+            f"on: {on}" + (" …" if len(known) > 6 else ""),
             found.switch.sure,
             found.switch.evidence,
         )
-        if orphaned := list(orphans([h for h in (found.extensions, found.themes) if h is not None], found.switch)):
+        if orphaned := list(orphans(homes, found.switch)):
             add(
                 "",
                 f"in the database, but in no folder: {', '.join(orphaned[:6])}",
