@@ -81,7 +81,7 @@ def test_what_must_move_along_is_told_and_what_cannot_is_named(site: Path) -> No
     assert found["moves along: frame"]["reason"] == "2.0 → 3.2: press 2.0 wants frame >=3"
     assert found["moves along: tool"]["reason"].startswith("1.5 comes new")
     assert found["decision press-gallery"]["version"] == "1.2"
-    blocked = checks_of(site, "--core", "2.0")
+    blocked = checks_of(site, "--core", "2.0", "--forget", "press-forms")
     assert blocked["extension press-forms"]["verdict"] == "blocked"
     assert checks_of(site, "--core", "3.0")["runtime"]["verdict"] == "blocked"
     assert "newer core" in checks_of(site, "--latest")

@@ -76,3 +76,32 @@ def test_ready_tells_what_the_new_releases_drop_and_how_edits_merge(scene: Scene
     assert "conflicts from line" in checks()["local edits of events-calendar"]
     query(scene.database, "UPDATE extensions SET enabled = 0 WHERE name = 'home-address'")
     assert checks()["switched off"] == "nobody uses home-address"
+
+
+def test_decisions_are_remembered_until_they_are_let_go(scene: Scene) -> None:
+    target = ("--core", "4.0", "--runtime", "3")
+
+    def decided(*words: str) -> dict[str, str]:
+        told = harbor(scene.folder, "ready", *target, *words, "--json", code=1).json
+        return {d["name"]: "open" if d["open"] else d["action"] for d in told["decisions"]}
+
+    assert decided()["gallery-wall"] == "open"
+    assert decided("--extension", "gallery-wall=replace-by:picture-rail")["gallery-wall"] == "replace"
+    assert decided()["gallery-wall"] == "replace"
+    assert "gallery-wall=replace-by:picture-rail: decided" in " ".join(
+        harbor(scene.folder, "ready", *target, code=1).err.split()
+    )
+    assert decided("--extension", "gallery-wall=remove")["gallery-wall"] == "remove"
+    drafted = harbor(scene.folder, "plan", "draft", *target, "--json").json
+    assert "remove-gallery-wall" in [s["name"] for s in drafted["step"]]
+    assert decided("--forget", "gallery-wall")["gallery-wall"] == "open"
+    assert decided()["gallery-wall"] == "open"
+    (scene.folder / "mine.toml").write_text('[decisions]\ngallery-wall = "remove"\nseed-search = "keep"\n')
+    found = decided("--decisions", "mine.toml", "--extension", "seed-search=2.0")
+    assert (found["gallery-wall"], found["seed-search"]) == ("remove", "update")
+    (scene.folder / "mine.toml").write_text("gallery-wall = 3\n")
+    assert "wants NAME" in harbor(scene.folder, "ready", *target, "--decisions", "mine.toml", code=2).err
+    (scene.folder / "harbor/decisions.json").write_text("[1]")
+    assert "cannot be read" in harbor(scene.folder, "ready", *target, code=1).err
+    wrong = harbor(scene.folder, "ready", *target, "--forget", "gallery-wall", code=1).err
+    assert "decide again" in wrong

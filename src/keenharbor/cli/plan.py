@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
 import click
 from rich.console import Console
@@ -14,7 +15,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cli.ready import checks_table, judge_target, target_options
+from keenharbor.cli.ready import Target, checks_table, judge_target, target_options
 from keenharbor.site.log import append_log
 from keenharbor.trial.check import check_plan
 from keenharbor.trial.draft import draft_plan
@@ -34,9 +35,7 @@ def plan() -> None:
 @target_options
 @click.option("--out", type=click.Path(path_type=Path), default=PLAN_FILE_NAME, help="Where to write the plan.")
 @click.option("--force", is_flag=True, help="Write over a plan that is there.")
-def draft(
-    session: Session, core: str | None, runtime: str | None, latest: bool, extensions: tuple[str, ...], out: Path, force: bool
-) -> None:  # fmt: skip
+def draft(session: Session, out: Path, force: bool, **said: Any) -> None:
     """Write upgrade.toml: ordered steps, with comments, made from the decisions of 'ready'."""
     site = session.site()
     feed = session.feed(site)
@@ -44,7 +43,7 @@ def draft(
         raise UsageError(
             "there is a plan already", where=out, advice="add --force to write over it, or name another with --out"
         )
-    readiness = judge_target(session, site, core, runtime, latest, extensions)
+    readiness = judge_target(session, site, Target(**said))
     text = draft_plan(site, feed, readiness)
     if "[[step]]" not in text:
         raise UsageError("there is nothing to do for this target", advice="name another one with --core or --runtime")

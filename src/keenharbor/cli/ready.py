@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import click
@@ -12,6 +14,7 @@ from rich.text import Text
 from keenharbor.base.errors import UsageError
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
+from keenharbor.site.decisions import decisions_in, remember, remembered
 from keenharbor.site.readiness import Check, Decision, Readiness, judge, latest_core
 from keenharbor.site.view import SiteView
 
@@ -23,6 +26,8 @@ def target_options(function: Callable[..., Any]) -> Callable[..., Any]:
             "--extension", "extensions", multiple=True, metavar="NAME=DECISION",
             help="What becomes of an extension: keep, remove, a version, or replace-by:OTHER.",
         ),
+        click.option("--decisions", type=click.Path(path_type=Path), help="A TOML file of NAME = \"DECISION\"."),
+        click.option("--forget", multiple=True, metavar="NAME", help="Let go of what was decided of an extension before."),
         click.option("--latest", is_flag=True, help="Go to the newest core that all that stays can go to."),
         click.option("--runtime", help="The runtime's version to go to."),
         click.option("--core", help="The core's version to go to."),
@@ -44,26 +49,48 @@ def decisions_of(words: tuple[str, ...]) -> dict[str, str]:
     return chosen
 
 
-def judge_target(
-    session: Session, site: SiteView, core: str | None, runtime: str | None, latest: bool, extensions: tuple[str, ...]
-) -> Readiness:  # fmt: skip
-    """The judgement for what `target_options` name."""
-    if latest and core is not None:
+@dataclass(frozen=True)
+class Target:
+    """What `target_options` say."""
+
+    core: str | None
+    runtime: str | None
+    latest: bool
+    extensions: tuple[str, ...]
+    decisions: Path | None
+    forget: tuple[str, ...]
+
+
+def judge_target(session: Session, site: SiteView, target: Target) -> Readiness:
+    """The judgement for a target, with what was decided before, in the file, and now (the later wins). What is decided now or
+    in the file is remembered once it has been judged."""
+    if target.latest and target.core is not None:
         raise UsageError("--latest and --core: one of them is wanted")
-    feed, chosen = session.feed(site), decisions_of(extensions)
-    found = latest_core(site, feed, runtime, chosen) if latest else None
-    wanted = found.core if found is not None else core
-    return judge(site, feed, wanted, runtime, chosen, session.newest_snapshot(site), found)
+    feed = session.feed(site)
+    said = decisions_in(target.decisions) if target.decisions is not None else {}
+    said |= decisions_of(target.extensions)
+    there = {c.name for c in site.components()}
+    before = {n: d for n, d in remembered(site.work).items() if n in there and n not in target.forget}
+    chosen = {**{n: d.decision for n, d in before.items()}, **said}
+    found = latest_core(site, feed, target.runtime, chosen) if target.latest else None
+    wanted = found.core if found is not None else target.core
+    readiness = judge(site, feed, wanted, target.runtime, chosen, session.newest_snapshot(site), found)
+    remember(site.work, said, target.forget)
+    for name in sorted(before.keys() - said.keys()):
+        session.progress.note(
+            f"{name}={before[name].decision}: decided {before[name].at[:10]} (--forget {name} lets go of it)"
+        )
+    return readiness
 
 
 @harbor_command(name="ready")
 @target_options
-def ready(session: Session, core: str | None, runtime: str | None, latest: bool, extensions: tuple[str, ...]) -> int:
-    """Judge whether the site can go to the target, with a decision for each extension. Reads only.
+def ready(session: Session, **said: Any) -> int:
+    """Judge whether the site can go to the target, with a decision for each extension. What you decide is remembered.
 
     Exit code 0: clear; 1: caution or blocked."""
     site = session.site()
-    found = judge_target(session, site, core, runtime, latest, extensions)
+    found = judge_target(session, site, Target(**said))
     session.show(found.as_json(), lambda out: _render(out, found, site.model.runtime.name))
     return 0 if found.verdict == "clear" else 1
 
