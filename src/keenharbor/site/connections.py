@@ -65,9 +65,10 @@ def place_of_text(text: str, root: Path, user: str = "", password: str = "") -> 
             if engine == "sqlite":
                 path = unquote(text[found.end() :].partition("?")[0])
                 # Three slashes name a path from here, four one from the root of the file system; so do most libraries.
-                path = (
-                    path[1:] if path.startswith("/") and not path.startswith("//") and not Path(path).exists() else path
-                )
+                if path.startswith("//"):
+                    path = "/" + path.lstrip("/")
+                elif path.startswith("/") and not Path(path).exists():
+                    path = path[1:]
                 return DatabasePlace("sqlite", root / path) if path.strip("/") and ":memory:" not in path else None
             parts = urlsplit(f"{engine}://{text[found.end() :]}")
             asked = parse_qs(parts.query)

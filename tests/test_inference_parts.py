@@ -1,0 +1,173 @@
+"""The parts of which `init` is made, each by itself."""
+
+from __future__ import annotations
+
+import base64
+import sqlite3
+import zlib
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import harbor
+from keenharbor.base.errors import UsageError
+from keenharbor.database import DatabasePlace, Table, open_database
+from keenharbor.site.components import header_facts, is_true, says_yes_or_no, words_of_cell
+from keenharbor.site.connections import engine_of, host_of_address, place_of_text, server_place, split_host
+from keenharbor.site.inference.contents import common_prefix, is_packed_text, kind_of
+from keenharbor.site.inference.databases import database_candidates
+from keenharbor.site.inference.sources import settings_sources
+from keenharbor.site.load import open_site
+from keenharbor.tree import AreaRules, scan_tree
+from made_sites import flat_site, put, serialised
+
+ROOT = Path("/srv/site")
+
+
+@pytest.mark.parametrize(
+    ("text", "parts"),
+    [
+        ("localhost", ("localhost", "", "")), ("db.example:3307", ("db.example", "3307", "")), ("localhost:/run/my.sock", ("", "", "/run/my.sock")),
+        ("/run/postgresql", ("", "", "/run/postgresql")), ("[::1]:5432", ("::1", "5432", "")), ("::1", ("::1", "", "")), ("", ("", "", "")),
+        (" h:x ", ("h:x", "", "")),
+    ],
+)  # fmt: skip
+def test_hosts_are_taken_apart(text: str, parts: tuple[str, str, str]) -> None:
+    assert split_host(text) == parts
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("mysql://u:p%40@h:3307/db?charset=utf8mb4", "mariadb:db at h:3307"), ("postgresql+psycopg2://u:p@h/db", "postgres:db at h"),
+        ("postgres://u@/db?host=/run/pg", "postgres:db at /run/pg/.s.PGSQL.5432"), ("sqlite:///data/a.db", "sqlite:/srv/site/data/a.db"),
+        ("sqlite:////var/a.db", "sqlite:/var/a.db"), ("mysql:host=h;port=3308;dbname=d", "mariadb:d at h:3308"),
+        ("mysql:unix_socket=/run/s;dbname=d", "mariadb:d at /run/s"), ("pgsql:host=/run/pg dbname=d user=u", "postgres:d at /run/pg/.s.PGSQL.5432"),
+        ("sqlite:data/a.db", "sqlite:/srv/site/data/a.db"), ("sqlite::memory:", None), ("sqlite://:memory:", None), ("https://a.example/db", None),
+        ("redis://h/0", None), ("mysql:host=h", None), ("mysql://h", None), ("just words", None),
+    ],
+)  # fmt: skip
+def test_places_in_one_text(text: str, told: str | None) -> None:
+    place = place_of_text(text, ROOT)
+    assert (None if place is None else str(place)) == told
+
+
+def test_user_and_password_come_from_beside_a_source_name_that_has_none() -> None:
+    place = place_of_text("mysql:host=h;dbname=d", ROOT, "asker", "secret")
+    assert place is not None
+    assert (place.user, place.password) == ("asker", "secret")
+    assert "secret" not in f"{place} {place!r} {place.url}"
+
+
+@given(st.text(max_size=60))
+def test_any_text_is_a_place_or_none(text: str) -> None:
+    for tried in (text, f"mysql://{text}", f"sqlite:///{text}", f"pgsql:{text}", f"https://{text}"):
+        place_of_text(tried, ROOT)
+        split_host(tried)
+        host_of_address(tried)
+
+
+@pytest.mark.parametrize(
+    ("name", "engine"),
+    [("mysqli", "mariadb"), ("PDO_MYSQL", "mariadb"), ("django.db.backends.postgresql", "postgres"), ("pgsql", "postgres"), ("pg", "postgres"),
+     ("pdo_sqlite", "sqlite"), ("better-sqlite3", "sqlite"), ("mongodb", None), ("", None), ("InnoDB", None)],
+)  # fmt: skip
+def test_engines_by_what_drivers_are_called(name: str, engine: str | None) -> None:
+    assert engine_of(name) == engine
+
+
+def test_a_postgres_folder_is_a_socket() -> None:
+    assert server_place("postgres", "", "5433", "/run/pg/", "d").socket == "/run/pg/.s.PGSQL.5433"
+    assert server_place("mariadb", "", "", "/run/my.sock", "d").socket == "/run/my.sock"
+    assert server_place("mariadb", "", "no number", "", "d").host == "localhost"
+
+
+@pytest.mark.parametrize(
+    ("name", "columns", "kind"),
+    [
+        ("x_options", ("id", "name", "value"), "settings"), ("wares", ("key", "value"), "settings"), ("shop_orders", ("id", "total"), "visitors"),
+        ("BlogComment", ("id", "body"), "visitors"), ("requests", ("id", "email", "created_at", "words"), "visitors"),
+        ("people", ("id", "email", "created", "password"), "content"), ("http_tokens", ("token", "expires"), "sessions"),
+        ("kept", ("sid", "payload", "last_activity"), "sessions"), ("page_cache", ("cid", "data"), "cache"), ("bin", ("cid", "data", "expire"), "cache"),
+        ("access_log", ("id",), "logs"), ("happened", ("id", "message", "ip"), "logs"), ("migrations", ("id",), "internal"),
+        ("search_index", ("word",), "search"), ("recipes", ("id", "title"), "content"),
+    ],
+)  # fmt: skip
+def test_kinds_of_tables(name: str, columns: tuple[str, ...], kind: str) -> None:
+    found, why = kind_of(Table(name, columns, columns[:1], ""), [])
+    assert found == kind
+    assert why
+
+
+def test_prefixes_of_tables() -> None:
+    assert common_prefix(["st_a", "st_b", "st_c", "st_d", "other"]) == "st_"
+    assert common_prefix(["a_x", "b_x", "c_x", "d_x"]) == ""
+    assert common_prefix(["st_a"]) == ""
+
+
+def test_packed_texts_are_known_by_what_they_begin_with() -> None:
+    packed = base64.b64encode(zlib.compress(bytes(n * n % 251 for n in range(900)))).decode()
+    assert is_packed_text(packed)
+    assert not is_packed_text(base64.b64encode(b"plain words, only encoded, and many of them " * 3).decode())
+    assert not is_packed_text("https://a.example/" + "x" * 80)
+
+
+def test_headers_are_read_out_of_the_first_comment_that_has_one() -> None:
+    text = "<?php\n// nothing here\n/**\n * Extension Name: Seed Notes\n * Version: 1.2\n * Requires: >=3\n */\n/* Version: 9 */"
+    assert header_facts(text) == {"extension name": "Seed Notes", "version": "1.2", "requires": ">=3"}
+    assert header_facts("# Name: x\n# Version: 2\n") == {"name": "x", "version": "2"}
+    assert header_facts("<?php echo 'Version: 1';") == {}
+
+
+def test_cells_that_list_what_is_on() -> None:
+    assert {"shop", "notes"} <= words_of_cell(serialised(["shop/shop.php", "notes/main.php"]))
+    assert words_of_cell('{"shop": true, "notes": false}') == {"shop"}
+    assert words_of_cell("shop, notes;forms") == {"shop", "notes", "forms"}
+    assert words_of_cell(None) == set()
+    assert [is_true(v) for v in (1, "1", "yes", "On", 0, "0", "off", "", None)] == [True] * 4 + [False] * 5
+    assert says_yes_or_no("off") and not says_yes_or_no("1.2")
+
+
+def test_a_bare_name_stands_for_a_file_in_a_known_folder(tmp_path: Path) -> None:
+    (tmp_path / "var/data").mkdir(parents=True)
+    with closing(sqlite3.connect(tmp_path / "var/data/seeds.sqlite3")) as connection, connection:
+        connection.execute("CREATE TABLE t (a)")
+    put(tmp_path, "config/app.ini", "[database]\ndriver = sqlite\nname = seeds\n")
+    entries = scan_tree(tmp_path, AreaRules({})).entries
+    best = database_candidates(tmp_path, entries, settings_sources(tmp_path, entries))[0]
+    assert best.place.path == tmp_path / "var/data/seeds.sqlite3"
+    assert best.keys == {"engine": "database.driver", "path": "database.name", "path_pattern": "var/data/{}.sqlite3"}
+    harbor(
+        tmp_path,
+        "init",
+        tmp_path,
+        "--out",
+        tmp_path.parent / f"{tmp_path.name}.toml",
+        "--address",
+        "https://a.test",
+        code=1,
+    )
+    assert (
+        open_site(tmp_path.parent / f"{tmp_path.name}.toml").database_place.path == tmp_path / "var/data/seeds.sqlite3"
+    )
+
+
+def test_no_database_takes_nothing() -> None:
+    database = open_database(DatabasePlace("none"))
+    assert database.exists() and not database.lacking() and database.size() == 0
+    with database.reading() as state:
+        assert state.schema.tables == ()
+    with database.writing() as writer, pytest.raises(UsageError, match="no database to run SQL on"):
+        writer.script("SELECT 1")
+    assert DatabasePlace.from_url(DatabasePlace("none").url).engine == "none"
+
+
+@pytest.mark.parametrize("columns", ["80", "140"])
+def test_init_is_readable_at_any_width(tmp_path: Path, columns: str) -> None:
+    flat_site(tmp_path / "site", 4)
+    ran = harbor(tmp_path, "init", "site", "--yes", COLUMNS=columns)
+    assert all(len(line) <= int(columns) for line in ran.out.splitlines())
+    assert "extensions.switch" in ran.out and "not found" in ran.out
