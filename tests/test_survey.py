@@ -105,3 +105,30 @@ def test_decisions_are_remembered_until_they_are_let_go(scene: Scene) -> None:
     assert "cannot be read" in harbor(scene.folder, "ready", *target, code=1).err
     wrong = harbor(scene.folder, "ready", *target, "--forget", "gallery-wall", code=1).err
     assert "decide again" in wrong
+
+
+def test_what_fails_today_is_told_and_what_fails_since(served: Scene) -> None:
+    served.site_file.write_text(served.site_file.read_text().replace("limit = 12", "limit = 80"))
+    well = harbor(served.folder, "survey", "--pages", "--save", "--json").json["health"]
+    assert well["pages"] >= 12 and not well["failing"] and not well["missing"]
+    style = next(served.root.glob("themes/marrow/**/*.css"), None) or next(served.root.glob("core/assets/*.css"))
+    style.rename(style.with_suffix(".away"))
+    query(
+        served.database,
+        "UPDATE pages SET body = body || '<a href=\"/no-such-page\">gone</a> <img src=\"/media/no-picture.png\">' WHERE slug = 'about'",
+    )
+    ill = harbor(served.folder, "survey", "--pages", "--json").json["health"]
+    failing = {f["path"]: f for f in ill["failing"]}
+    assert failing["/no-such-page"]["how"] == "status 404" and "/about" in failing["/no-such-page"]["on"]
+    missing = {f["path"]: f for f in ill["missing"]}
+    assert "/media/no-picture.png" in missing
+    told = harbor(served.folder, "survey", "--pages", "--against", "--json", code=1).json["differences"]
+    assert "/no-such-page fails: status 404" in told and "/media/no-picture.png fails: status 404" in told
+    text = " ".join(harbor(served.folder, "survey", "--pages").out.split())
+    assert "✗ /no-such-page status 404 on /about" in text
+    assert harbor(served.folder, "survey", "--json").json["health"] is None
+
+
+def test_a_live_site_that_does_not_answer_is_told(scene: Scene) -> None:
+    ill = harbor(scene.folder, "survey", "--pages", "--json").json["health"]
+    assert [f["path"] for f in ill["failing"]] == ["/"]

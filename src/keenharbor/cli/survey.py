@@ -15,6 +15,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, now, plural, size
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
+from keenharbor.compare.health import Health, look_at_health, new_faults
 from keenharbor.site.load import Origin, origin_of
 from keenharbor.site.survey import Installation, Survey, differences, survey_site
 from keenharbor.site.view import SiteView
@@ -30,7 +31,8 @@ from keenharbor.site.view import SiteView
     flag_value="newest",
     help="Tell what differs from a kept survey (the newest).",
 )
-def survey(session: Session, why: str | None, save: bool, against: str | None) -> int:
+@click.option("--pages", is_flag=True, help="Visit the live pages, too, and tell what fails today.")
+def survey(session: Session, why: str | None, save: bool, against: str | None, pages: bool) -> int:
     """Say what the site is made of: versions, extensions, sizes, tables, local edits. Reads only."""
     if why is not None:
         origin = origin_of(session.site_file, why)
@@ -40,18 +42,24 @@ def survey(session: Session, why: str | None, save: bool, against: str | None) -
     earlier_file = _kept(site, against) if against is not None else None
     found = survey_site(site, session.feed_if_any(site), session.newest_snapshot(site))
     told = json.loads(json.dumps(found.as_json(), default=str))
+    health = None
+    if pages:
+        session.progress.stage("visiting the live pages")
+        health = look_at_health(site.address, site.model.look)
+    told["health"] = health.as_json() if health is not None else None
     if save:
         file = private_folder(site.work / "surveys") / f"{now():%Y%m%d-%H%M%S}.json"
         write_json(file, told)
         session.progress.note(f"kept as {file}")
     if earlier_file is not None:
-        changed = differences(_read_kept(earlier_file), told)
+        earlier = _read_kept(earlier_file)
+        changed = new_faults(earlier.get("health"), told["health"]) + differences(earlier, told)
         session.show(
             {"against": str(earlier_file), "differences": changed},
             lambda out: _render_changes(out, changed, earlier_file),
         )
         return 1 if changed else 0
-    session.show(told, lambda out: _render(out, found))
+    session.show(told, lambda out: _render(out, found, health))
     return 0
 
 
@@ -97,7 +105,7 @@ def _plain(value: object) -> str:
     return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, default=str)
 
 
-def _render(out: Console, found: Survey) -> None:
+def _render(out: Console, found: Survey, health: Health | None = None) -> None:
     out.print(Text(found.title or found.name, style="bold"), Text(f"  {found.address}", style="dim"))
     out.print()
     core = Text(f"{found.platform} {found.core}")
@@ -143,6 +151,8 @@ def _render(out: Console, found: Survey) -> None:
         out.print(f"and {plural(more, 'more table')} (--json lists all)")
 
     _render_orphans(out, found)
+    if health is not None:
+        _render_health(out, health)
     show.heading(out, f"Local edits ({len(found.edits)})")
     if not found.edits and not found.unchecked:
         out.print("none: every file of a package is as it was shipped")
@@ -171,6 +181,15 @@ def _render_orphans(out: Console, found: Survey) -> None:
         out.print(show.said("caution", f"{name} is in the database and in no folder"))
     for path, count in found.log_errors.items():
         out.print(show.said("caution", f"{path}: {plural(count, 'line')} of errors, from before any upgrade"))
+
+
+def _render_health(out: Console, health: Health) -> None:
+    show.heading(out, f"Today on {plural(health.pages, 'page')}")
+    if health.good:
+        out.print(show.said("good", "every page, picture, style and script loads"))
+    for fault in (*health.failing, *health.missing):
+        where = f"on {', '.join(fault.on[:3])}" + (" …" if len(fault.on) > 3 else "") if fault.on else ""
+        out.print(show.mark("fail", fault.path), Text(f"{fault.how} {where}".rstrip(), style="dim"))
 
 
 def _render_places(out: Console, found: Survey) -> None:
