@@ -132,3 +132,27 @@ def test_what_fails_today_is_told_and_what_fails_since(served: Scene) -> None:
 def test_a_live_site_that_does_not_answer_is_told(scene: Scene) -> None:
     ill = harbor(scene.folder, "survey", "--pages", "--json").json["health"]
     assert [f["path"] for f in ill["failing"]] == ["/"]
+
+
+def test_ready_tells_what_would_stop_it_however_well_it_fits(scene: Scene) -> None:
+    def checks() -> dict[str, str]:
+        told = harbor(scene.folder, "ready", "--core", "4.0", "--runtime", "3", "--json", code=1).json
+        return {c["subject"]: f"{c['verdict']}: {c['reason']}" for c in told["checks"]}
+
+    def wants(engines: dict[str, str]) -> None:
+        file = scene.folder / "feed/feed.json"
+        feed = json.loads(file.read_text())
+        for release in feed["releases"]:
+            if (release["name"], release["version"]) == ("tansy-core", "4.0"):
+                release["requires"]["database"] = engines
+        file.write_text(json.dumps(feed))
+
+    assert checks()["database"].startswith("clear: sqlite 3.")
+    wants({"sqlite": ">=99"})
+    assert "blocked: Tansy 4.0 wants sqlite >=99; the site has 3." in checks()["database"]
+    wants({"mariadb": ">=10.5", "postgres": ""})
+    assert checks()["database"] == "blocked: Tansy 4.0 does not run on sqlite any more (it runs on: mariadb, postgres)"
+    assert "open change" not in checks()
+    (scene.folder / "harbor").mkdir(exist_ok=True)
+    (scene.folder / "harbor/journal.json").write_text("{}")
+    assert checks()["open change"].startswith("blocked")

@@ -14,8 +14,9 @@ from rich.text import Text
 from keenharbor.base.errors import UsageError
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
+from keenharbor.site.checks import Check, Decision
 from keenharbor.site.decisions import decisions_in, remember, remembered
-from keenharbor.site.readiness import Check, Decision, Readiness, judge, latest_core
+from keenharbor.site.readiness import Readiness, judge, latest_core
 from keenharbor.site.view import SiteView
 
 

@@ -31,6 +31,9 @@ class Requires(BaseModel):
     core: str = ""
     runtime: str = ""
     packages: dict[str, str] = Field(default={}, description="ranges of other packages, by name")
+    database: dict[str, str] = Field(
+        default={}, description="the engines that it runs on (sqlite, mariadb, postgres) with their ranges; empty: any"
+    )
 
 
 class Release(BaseModel):

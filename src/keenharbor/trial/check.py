@@ -6,9 +6,9 @@ import dataclasses
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import plural
+from keenharbor.site.checks import Check, Verdict
 from keenharbor.site.edits import edits_of, installed_packages
 from keenharbor.site.feed import Feed, Package, Release, allows, is_version, version_order
-from keenharbor.site.readiness import Check, Verdict
 from keenharbor.site.view import SiteView
 from keenharbor.tree.areas import fits
 from keenharbor.trial import plan as kinds

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from keenharbor.base.text import now
+from keenharbor.site.checks import Decision
 from keenharbor.site.edits import edits_of, installed_packages
 from keenharbor.site.feed import Feed, allows
-from keenharbor.site.readiness import Decision, Readiness
+from keenharbor.site.readiness import Readiness
 from keenharbor.site.view import SiteView
 
 HEAD = """\
