@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import tomlkit
 import yaml
 
 from keenharbor.database import DatabasePlace
@@ -119,7 +120,7 @@ def as_xml(root: Path, folder: str, name: str, number: str) -> None:
 
 
 def as_yaml(root: Path, folder: str, name: str, number: str) -> None:
-    put(root, f"{folder}/{name}.info.yml", f"name: {name}\ntype: part\nversion: '{number}'\nauthor: Maren Tull\n")
+    put(root, f"{folder}/{name}.facts.yml", f"name: {name}\nsort: part\nversion: '{number}'\nauthor: Maren Tull\n")
 
 
 def noise(root: Path, chance: random.Random) -> None:
@@ -150,8 +151,8 @@ def php_site(root: Path, seed: int, place: DatabasePlace) -> MadeSite:
     extensions = {n: version(chance) for n in names[:4]}
     themes = {names[4]: version(chance), "plain": version(chance)}
     on = set(chance.sample(sorted(extensions), 2)) | {sorted(extensions)[0]}
-    folder = chance.choice(("plugins", "content/plugins", "modules", "addons", "app/extensions"))
-    theme_folder = chance.choice(("themes", "content/themes", "templates", "skins"))
+    folder = chance.choice(("plugins", "shared/plugins", "modules", "addons", "app/extensions"))
+    theme_folder = chance.choice(("themes", "shared/themes", "templates", "skins"))
     address = f"https://{chance.choice(WORDS)}-{seed}.example"
     number, prefix = version(chance), chance.choice(("", "st_", "x7_"))
     facts: Facts = chance.choice((as_header, as_json, as_ini, as_xml, as_yaml))
@@ -184,7 +185,7 @@ def php_site(root: Path, seed: int, place: DatabasePlace) -> MadeSite:
 
 def _php_version(root: Path, chance: random.Random, number: str) -> None:
     chance.choice((
-        lambda: put(root, "includes/version.php", f"<?php\n$core_version = '{number}';\n$db_version = 48211;\n$required_php_version = '7.4.0';\n"),
+        lambda: put(root, "includes/release.php", f"<?php\n$core_version = '{number}';\n$schema_version = 48211;\n$least_php_version = '7.4.0';\n"),
         lambda: put(root, "includes/Kernel.php", f"<?php\nclass Kernel {{ const VERSION = '{number}'; const API_VERSION = '1.9.9'; const MIN_PHP = '8.0.0'; }}\n"),
         lambda: put(root, "includes/defines.php", f"<?php\ndefine('SYSTEM_VERSION', '{number}');\ndefine('DB_VERSION', '12.1');\n"),
         lambda: put(root, "VERSION", number + "\n"),
@@ -197,7 +198,7 @@ def _php_settings(
     socket, name, user = place.socket, place.name, place.user
     if style == "constants":
         put(root, "site-config.php", f"<?php\ndefine('DB_NAME', '{name}');\ndefine( 'DB_USER', \"{user}\" );\ndefine('DB_PASSWORD', '{SECRET}');\n"
-            f"define('DB_HOST', 'localhost:{socket}');\n$table_prefix = '{prefix}';\ndefine('SECRET_KEY', 'k');\n")  # fmt: skip
+            f"define('DB_HOST', 'localhost:{socket}');\n$tables_begin_with = '{prefix}';\ndefine('SECRET_KEY', 'k');\n")  # fmt: skip
     elif style == "array":
         more = f"'site' => ['title' => 'Marrow Lane', 'url' => '{address}']," if address else ""
         listed = f"'extensions' => [{', '.join(repr(n) for n in on)}]," if on else ""
@@ -205,13 +206,13 @@ def _php_settings(
             f"  'username' => '{user}', 'password' => '{SECRET}', 'prefix' => '{prefix}'],\n {more}\n {listed}\n 'mail' => ['host' => 'mail.example', 'port' => 25],\n];\n")  # fmt: skip
     elif style == "variables":
         more = f"$conf['base_url'] = '{address}';" if address else ""
-        put(root, "conf/settings.php", f"<?php\n$databases['default']['default'] = array (\n 'database' => '{name}', 'username' => '{user}', 'password' => '{SECRET}',\n"
+        put(root, "conf/settings.php", f"<?php\n$stores['main'] = array (\n 'database' => '{name}', 'username' => '{user}', 'password' => '{SECRET}',\n"
             f" 'host' => 'localhost', 'unix_socket' => '{socket}', 'port' => '', 'driver' => 'mysql', 'prefix' => '{prefix}');\n{more}\n")  # fmt: skip
     elif style == "class":
-        more = f"public $live_site = '{address}';" if address else ""
-        put(root, "configuration.php", f"<?php\nclass SiteConfig {{\n public $sitename = 'Marrow Lane';\n public $dbtype = 'mysqli';\n public $host = 'localhost:{socket}';\n"
-            f" public $user = '{user}';\n public $password = '{SECRET}';\n public $db = '{name}';\n public $dbprefix = '{prefix}';\n {more}\n"
-            " public $mailfrom = 'a@b.example'; public $smtphost = 'mail.example'; public $smtpport = '25';\n}\n")  # fmt: skip
+        more = f"public $public_url = '{address}';" if address else ""
+        put(root, "site-settings.php", f"<?php\nclass SiteConfig {{\n public $sitename = 'Marrow Lane';\n public $dbtype = 'mysqli';\n public $host = 'localhost:{socket}';\n"
+            f" public $user = '{user}';\n public $password = '{SECRET}';\n public $db = '{name}';\n public $begin_with = '{prefix}';\n {more}\n"
+            " public $sender = 'a@b.example'; public $smtphost = 'mail.example'; public $smtpport = '25';\n}\n")  # fmt: skip
     elif style == "call":
         put(
             root,
@@ -237,7 +238,7 @@ def _php_tables(
 ) -> tuple[list[str], str]:  # fmt: skip
     settings, name, value = chance.choice(
         (
-            ("options", "option_name", "option_value"),
+            ("options", "option", "chosen_value"),
             ("settings", "name", "value"),
             ("config", "config_key", "config_value"),
         )
@@ -264,7 +265,7 @@ def _php_tables(
             ]
         else:
             held = [f"{n}/{n}.php" for n in sorted(on)]
-            rows.append(("active_plugins", serialised(held) if kind == "serialised" else json.dumps(sorted(on))))
+            rows.append(("enabled_parts", serialised(held) if kind == "serialised" else json.dumps(sorted(on))))
     scripts += [
         f"INSERT INTO {prefix}{settings} VALUES ({quoted(k)}, {quoted(v.replace(chr(92), chr(92) * 2))})"
         for k, v in rows
@@ -375,15 +376,15 @@ def flat_site(root: Path, seed: int) -> MadeSite:
     noise(root, chance)
     style = ("yaml", "toml", "json", "ini")[seed % 4]
     folder, theme_folder = chance.choice(
-        (("user/plugins", "user/themes"), ("extensions", "themes"), ("site/addons", "site/templates"))
+        (("own/plugins", "own/themes"), ("extensions", "themes"), ("site/addons", "site/templates"))
     )
     for name, v in extensions.items():
         as_yaml(root, f"{folder}/{name}", name, v)
     for name, v in themes.items():
         as_yaml(root, f"{theme_folder}/{name}", name, v)
-    put(root, "system/defines.php", f"<?php\ndefine('PRESS_VERSION', '{number}');\n")
+    put(root, "engine/limits.php", f"<?php\ndefine('LANE_VERSION', '{number}');\n")
     for n in range(5):
-        put(root, f"system/src/Part{n}.php", "<?php\nclass Part {}\n")
+        put(root, f"engine/src/Part{n}.php", "<?php\nclass Part {}\n")
         put(root, f"content/page{n}.md", f"---\ntitle: Page {n}\n---\nSee {address}/p\n")
     put(root, "index.php", "<?php\n")
     put(root, "cache/a.html", "x")
@@ -399,12 +400,10 @@ def flat_site(root: Path, seed: int) -> MadeSite:
     else:
         told["plugins"] = sorted(on) if style == "json" else {n: n in on for n in extensions}
         if style == "toml":
-            import tomlkit
-
             put(root, "config/site.toml", tomlkit.dumps(told))
         else:
             put(root, f"config/site.{style}", yaml.safe_dump(told) if style == "yaml" else json.dumps(told, indent=2))
     return MadeSite(
         root, "flat", style, address, number, "php", extensions, on, folder, themes, theme_folder,
-        areas={"cache": "cache", "extensions": folder, "themes": theme_folder, "core": "system"},
+        areas={"cache": "cache", "extensions": folder, "themes": theme_folder, "core": "engine"},
     )  # fmt: skip

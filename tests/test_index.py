@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import json
 import threading
@@ -87,12 +88,18 @@ def test_what_must_move_along_is_told_and_what_cannot_is_named(site: Path) -> No
     assert "newer core" in checks_of(site, "--latest")
 
 
+def test_a_plan_says_that_distributions_are_put_in_place_by_the_installer(site: Path) -> None:
+    harbor(site, "plan", "draft", "--core", "2.0", "--extension", "press-forms=remove")
+    text = (site / "upgrade.toml").read_text()
+    assert "let steps of the kind 'command'" in text and 'package = "press"' in text
+    told = harbor(site, "plan", "check", "--json", code=1).json
+    assert any("its runtime's own installer" in c["reason"] for c in told["checks"])
+
+
 def test_an_edit_of_an_installed_distribution_is_found(site: Path) -> None:
     packages = site / "site/.venv/lib/python3.11/site-packages"
     module = packages / "press/__init__.py"
     record_file = packages / "press-1.0.dist-info/RECORD"
-    import base64
-
     digest = base64.urlsafe_b64encode(hashlib.sha256(module.read_bytes()).digest()).rstrip(b"=").decode()
     record_file.write_text(f"press/__init__.py,sha256={digest},10\n")
     edits = [e for e in harbor(site, "survey", "--json").json["edits"] if e["package"] == "press"]

@@ -26,7 +26,7 @@ def change(scene: Scene, old: str, new: str) -> None:
 def test_a_drafted_plan_fits_but_for_what_a_person_decides(scene: Scene) -> None:
     harbor(scene.folder, *DRAFT)
     found = checks(scene)
-    assert list(found) == ["step update-events-calendar"] or all(v.startswith("caution") for v in found.values())
+    assert all(v.startswith("caution") for v in found.values())
     assert "would wipe 1 local edit" in found["step update-events-calendar"]
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import contextlib
 import json
+import keyword
 import os
 import shutil
 import subprocess
@@ -34,7 +35,7 @@ WHERE = Path("/srv/site/conf/settings")
 plain_texts = st.text(
     st.characters(min_codepoint=32, max_codepoint=0x2FFF, exclude_categories=("Cs", "Cc")), max_size=12
 )
-names = st.from_regex(r"[A-Za-z_][A-Za-z0-9_]{0,8}", fullmatch=True)
+names = st.from_regex(r"[A-Za-z_][A-Za-z0-9_]{0,8}", fullmatch=True).filter(lambda n: not keyword.iskeyword(n))
 leaves = plain_texts | st.integers(-(2**40), 2**40) | st.booleans()
 trees = st.dictionaries(names, st.recursive(leaves, lambda inner: st.dictionaries(names, inner, min_size=1, max_size=3), max_leaves=6),
                         min_size=1, max_size=4)  # fmt: skip

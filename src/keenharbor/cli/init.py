@@ -16,7 +16,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.site.draft import SITE_FILE_NAME, draft_site_file, refuse_inside
+from keenharbor.site.draft import SITE_FILE_NAME, draft_site_file, lines_said, refuse_inside
 from keenharbor.site.inference.evidence import Entry, Sureness
 from keenharbor.site.load import open_site, read_platform
 
@@ -118,8 +118,6 @@ def _infer(
 
 
 def _said_by_hand(programs: dict[str, str], feed: Path | None, reload: str | None, home: Path) -> str:
-    from keenharbor.site.draft import lines_said
-
     return "\n".join(lines_said(programs, feed, reload, home)) + "\n" if programs or feed or reload else ""
 
 

@@ -15,7 +15,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cli.ready import Target, checks_table, judge_target, target_options
+from keenharbor.cli.ready import checks_table, judge_target, target_options
 from keenharbor.site.log import append_log
 from keenharbor.trial.check import check_plan
 from keenharbor.trial.draft import draft_plan
@@ -43,7 +43,7 @@ def draft(session: Session, out: Path, force: bool, **said: Any) -> None:
         raise UsageError(
             "there is a plan already", where=out, advice="add --force to write over it, or name another with --out"
         )
-    readiness = judge_target(session, site, Target(**said))
+    readiness = judge_target(session, site, **said)
     text = draft_plan(site, feed, readiness)
     if "[[step]]" not in text:
         raise UsageError("there is nothing to do for this target", advice="name another one with --core or --runtime")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -11,12 +10,11 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from keenharbor.base.errors import UsageError
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.site.checks import Check, Decision
-from keenharbor.site.decisions import decisions_in, remember, remembered
-from keenharbor.site.readiness import Readiness, judge, latest_core
+from keenharbor.site.readiness import Readiness
+from keenharbor.site.target import Target, judge_for
 from keenharbor.site.view import SiteView
 
 
@@ -37,51 +35,12 @@ def target_options(function: Callable[..., Any]) -> Callable[..., Any]:
     return function
 
 
-def decisions_of(words: tuple[str, ...]) -> dict[str, str]:
-    """``NAME=DECISION`` words as a table."""
-    chosen = {}
-    for word in words:
-        name, sign, decision = word.partition("=")
-        if not sign or not decision:
-            raise UsageError(
-                f"--extension {word}: NAME=DECISION is wanted", advice="such as --extension gallery=remove"
-            )
-        chosen[name] = decision
-    return chosen
-
-
-@dataclass(frozen=True)
-class Target:
-    """What `target_options` say."""
-
-    core: str | None
-    runtime: str | None
-    latest: bool
-    extensions: tuple[str, ...]
-    decisions: Path | None
-    forget: tuple[str, ...]
-
-
-def judge_target(session: Session, site: SiteView, target: Target) -> Readiness:
-    """The judgement for a target, with what was decided before, in the file, and now (the later wins). What is decided now or
-    in the file is remembered once it has been judged."""
-    if target.latest and target.core is not None:
-        raise UsageError("--latest and --core: one of them is wanted")
-    feed = session.feed(site)
-    said = decisions_in(target.decisions) if target.decisions is not None else {}
-    said |= decisions_of(target.extensions)
-    there = {c.name for c in site.components()}
-    before = {n: d for n, d in remembered(site.work).items() if n in there and n not in target.forget}
-    chosen = {**{n: d.decision for n, d in before.items()}, **said}
-    found = latest_core(site, feed, target.runtime, chosen) if target.latest else None
-    wanted = found.core if found is not None else target.core
-    readiness = judge(site, feed, wanted, target.runtime, chosen, session.newest_snapshot(site), found)
-    remember(site.work, said, target.forget)
-    for name in sorted(before.keys() - said.keys()):
-        session.progress.note(
-            f"{name}={before[name].decision}: decided {before[name].at[:10]} (--forget {name} lets go of it)"
-        )
-    return readiness
+def judge_target(session: Session, site: SiteView, **said: Any) -> Readiness:
+    """The judgement for what `target_options` say."""
+    told = judge_for(site, session.feed(site), Target(**said), session.newest_snapshot(site))
+    for name, earlier in told.standing.items():
+        session.progress.note(f"{name}={earlier.decision}: decided {earlier.at[:10]} (--forget {name} lets go of it)")
+    return told.readiness
 
 
 @harbor_command(name="ready")
@@ -91,7 +50,7 @@ def ready(session: Session, **said: Any) -> int:
 
     Exit code 0: clear; 1: caution or blocked."""
     site = session.site()
-    found = judge_target(session, site, Target(**said))
+    found = judge_target(session, site, **said)
     session.show(found.as_json(), lambda out: _render(out, found, site.model.runtime.name))
     return 0 if found.verdict == "clear" else 1
 

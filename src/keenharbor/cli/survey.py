@@ -4,21 +4,25 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
 
 import click
 from rich.console import Console
 from rich.text import Text
 
-from keenharbor.base.durable import private_folder, write_json
-from keenharbor.base.errors import UsageError
-from keenharbor.base.text import age, now, plural, size
+from keenharbor.base.text import age, plural, size
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.compare.health import Health, look_at_health, new_faults
 from keenharbor.site.load import Origin, origin_of
-from keenharbor.site.survey import Installation, Survey, differences, survey_site
-from keenharbor.site.view import SiteView
+from keenharbor.site.survey import (
+    Installation,
+    Survey,
+    differences,
+    keep_survey,
+    kept_survey,
+    read_kept_survey,
+    survey_site,
+)
 
 
 @harbor_command(name="survey")
@@ -39,7 +43,7 @@ def survey(session: Session, why: str | None, save: bool, against: str | None, p
         session.show(vars(origin), lambda out: _render_origin(out, origin))
         return 0
     site = session.site()
-    earlier_file = _kept(site, against) if against is not None else None
+    earlier_file = kept_survey(site.work, against) if against is not None else None
     found = survey_site(site, session.feed_if_any(site), session.newest_snapshot(site))
     told = json.loads(json.dumps(found.as_json(), default=str))
     health = None
@@ -48,11 +52,9 @@ def survey(session: Session, why: str | None, save: bool, against: str | None, p
         health = look_at_health(site.address, site.model.look)
     told["health"] = health.as_json() if health is not None else None
     if save:
-        file = private_folder(site.work / "surveys") / f"{now():%Y%m%d-%H%M%S}.json"
-        write_json(file, told)
-        session.progress.note(f"kept as {file}")
+        session.progress.note(f"kept as {keep_survey(site.work, told)}")
     if earlier_file is not None:
-        earlier = _read_kept(earlier_file)
+        earlier = read_kept_survey(earlier_file)
         changed = new_faults(earlier.get("health"), told["health"]) + differences(earlier, told)
         session.show(
             {"against": str(earlier_file), "differences": changed},
@@ -61,27 +63,6 @@ def survey(session: Session, why: str | None, save: bool, against: str | None, p
         return 1 if changed else 0
     session.show(told, lambda out: _render(out, found, health))
     return 0
-
-
-def _kept(site: SiteView, wanted: str) -> Path:
-    folder = site.work / "surveys"
-    if wanted != "newest":
-        file = Path(wanted)
-        return file if file.exists() else folder / f"{wanted}.json"
-    kept = sorted(folder.glob("*.json"))
-    if not kept:
-        raise UsageError("no survey has been kept yet", where=folder, advice="keenharbor survey --save")
-    return kept[-1]
-
-
-def _read_kept(file: Path) -> dict[str, Any]:
-    try:
-        told = json.loads(file.read_bytes())
-        if not isinstance(told, dict) or not {"installations", "tables", "strays"} <= told.keys():
-            raise ValueError("it is no survey")
-    except (OSError, ValueError) as error:
-        raise UsageError(f"the kept survey cannot be read: {error}", where=file) from None
-    return told
 
 
 def _render_changes(out: Console, changed: list[str], file: Path) -> None:

@@ -20,9 +20,8 @@ from keenharbor.base.durable import sync_folder, write_json
 from keenharbor.base.errors import DamagedError, UnsettledError
 from keenharbor.base.locks import held
 from keenharbor.base.text import now, stamp
-from keenharbor.site.view import SiteView
+from keenharbor.site.view import JOURNAL_NAME, SiteView
 
-JOURNAL_NAME = "journal.json"
 STEPS_LOCK = "steps.lock"
 ChangeKind = Literal["cutover", "rollback", "restore"]
 Phase = Literal["begun", "changing", "done"]
@@ -51,20 +50,20 @@ class Journal:
 def begin_journal(site: SiteView, kind: ChangeKind, token: str, **facts: Any) -> Journal:
     """Write the journal of a change that is about to begin."""
     journal = Journal(kind, site.name, stamp(now()), "begun", token, **facts)
-    write_json(site.work / JOURNAL_NAME, asdict(journal))
+    write_json(site.journal_file, asdict(journal))
     return journal
 
 
 def enter_phase(site: SiteView, journal: Journal, phase: Phase, safety: str | None = None) -> Journal:
     """Note that the change enters ``phase``, before anything of it is done."""
     journal = replace(journal, phase=phase, safety=safety or journal.safety)
-    write_json(site.work / JOURNAL_NAME, asdict(journal))
+    write_json(site.journal_file, asdict(journal))
     return journal
 
 
 def close_journal(site: SiteView) -> None:
     """The change is settled."""
-    (site.work / JOURNAL_NAME).unlink(missing_ok=True)
+    (site.journal_file).unlink(missing_ok=True)
     sync_folder(site.work)
 
 
@@ -83,9 +82,7 @@ def refuse_unsettled(site: SiteView) -> None:
     """Raise `UnsettledError` when an earlier change was interrupted."""
     journal = open_journal(site.work)
     if journal is not None:
-        raise UnsettledError(
-            f"{journal.told}, was interrupted", where=site.work / JOURNAL_NAME, advice="keenharbor settle"
-        )
+        raise UnsettledError(f"{journal.told}, was interrupted", where=site.journal_file, advice="keenharbor settle")
 
 
 @contextlib.contextmanager

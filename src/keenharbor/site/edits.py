@@ -12,7 +12,6 @@ from pathlib import Path
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.site.feed import Feed, Package
-from keenharbor.site.indexfeed import IndexFeed
 from keenharbor.site.view import SiteView
 
 
@@ -49,7 +48,7 @@ def installed_packages(site: SiteView) -> list[Installed]:
 def local_edits(site: SiteView, feed: Feed) -> tuple[list[LocalEdit], list[str]]:
     """The local edits of all packages that the feed still has; and the packages it has not (or whose archive is
     damaged), which could not be checked."""
-    if isinstance(feed, IndexFeed):
+    if not feed.has_packages:
         return distribution_edits(site)
     edits: list[LocalEdit] = []
     unknown: list[str] = []

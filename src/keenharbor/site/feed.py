@@ -102,6 +102,13 @@ class Feed:
         self.folder = folder
         self.releases = sorted(model.releases, key=lambda r: (r.name, r.order))
 
+    has_packages = True
+    """Whether it gives packages whose files can be compared with what is installed."""
+
+    def key(self, name: str) -> str:
+        """A package's name as the feed has it."""
+        return name
+
     def of(self, name: str) -> list[Release]:
         """All releases of a package, oldest first."""
         return [r for r in self.releases if r.name == name]

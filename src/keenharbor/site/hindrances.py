@@ -16,16 +16,17 @@ from keenharbor.database import open_database
 from keenharbor.site.checks import Check, Decision, Verdict
 from keenharbor.site.edits import LocalEdit, MergeConflict, installed_packages, local_edits, merge_three
 from keenharbor.site.feed import Feed, Package, Release, allows, is_version
-from keenharbor.site.indexfeed import IndexFeed
 from keenharbor.site.strays import strays_in
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.syntax import SyntaxFault, can_parse, code_files, syntax_faults
 from keenharbor.site.view import Component, SiteView
+from keenharbor.tree import Entry
 
 SNAPSHOT_IS_OLD = timedelta(days=1)
 
 
 def edit_checks(site: SiteView, feed: Feed, decisions: list[Decision], core_moves: bool, core: str) -> list[Check]:
+    """What becomes of local edits when their packages move."""
     edits, unchecked = local_edits(site, feed)
     moving = {d.name for d in decisions if d.action != "keep"} | ({site.model.core.package} if core_moves else set())
     targets = {d.name: d.version for d in decisions if d.action == "update"} | {site.model.core.package: core}
@@ -56,7 +57,7 @@ def _packages(site: SiteView, feed: Feed, name: str, target: str | None) -> tupl
     installed = next((p for p in installed_packages(site) if p.name == name), None)
     old = feed.find(name, installed.version) if installed is not None and is_version(installed.version) else None
     new = feed.find(name, target) if target is not None and is_version(target) else None
-    if old is None or new is None or isinstance(feed, IndexFeed):
+    if old is None or new is None or not feed.has_packages:
         return None
     try:
         return feed.package(old), feed.package(new)
@@ -150,10 +151,10 @@ def database_checks(site: SiteView, release: Release, target: str) -> list[Check
     return checks
 
 
-def standing_checks(site: SiteView) -> list[Check]:
+def standing_checks(site: SiteView, entries: Mapping[str, Entry]) -> list[Check]:
     """What would stop an upgrade however well it fits: paths that may not be written, a change that is still open."""
     checks = []
-    if (site.work / "journal.json").exists():
+    if site.journal_file.exists():
         checks.append(
             Check(
                 "open change",
@@ -162,7 +163,6 @@ def standing_checks(site: SiteView) -> list[Check]:
                 "keenharbor settle",
             )
         )
-    entries = site.scan().entries
     closed = [p for p, e in entries.items() if e.kind == "folder" and e.area in ("core", "extensions", "themes")
               and not os.access(site.root / p, os.W_OK)]  # fmt: skip
     if closed:
@@ -173,16 +173,18 @@ def standing_checks(site: SiteView) -> list[Check]:
     return checks
 
 
-def syntax_checks(site: SiteView, runtime: str, components: Mapping[str, Component]) -> list[Check]:
+def syntax_checks(
+    site: SiteView, entries: Mapping[str, Entry], runtime: str, components: Mapping[str, Component]
+) -> list[Check]:
     """Code that the target runtime cannot parse, by extension."""
     name = site.model.runtime.name
     program = site.model.runtime.launchers.get(runtime)
-    if not can_parse(name) or program is None or not Path(program).exists():
-        if not can_parse(name):
-            return []
+    if not can_parse(name):
+        return []
+    if program is None or not Path(program).exists():
         reason = f"{name} {runtime} is not installed here: no file was parsed by it"
         return [Check("syntax", Verdict.CAUTION, reason, "install it and name its launcher under [runtime.launchers]")]
-    files = code_files(name, (p for p, e in site.scan().entries.items() if e.kind == "file"))
+    files = code_files(name, (p for p, e in entries.items() if e.kind == "file"))
     try:
         faults = syntax_faults(name, program, site.root, files)
     except KeenHarborError as error:
@@ -204,26 +206,30 @@ def syntax_checks(site: SiteView, runtime: str, components: Mapping[str, Compone
     ]  # fmt: skip
 
 
-def stray_checks(site: SiteView, feed: Feed, decisions: Sequence[Decision], core_moves: bool) -> list[Check]:
+def stray_checks(
+    site: SiteView, feed: Feed, entries: Mapping[str, Entry], decisions: Sequence[Decision],
+    components: Mapping[str, Component], core_moves: bool,
+) -> list[Check]:  # fmt: skip
     """Strays among what is to move, and extensions that are off: whether to take them along at all."""
     moving = {d.name for d in decisions if d.action != "keep"} | ({site.model.core.package} if core_moves else set())
     # When the core moves, what takes the place of its files hides what it changed, wherever it stands.
-    strays = [s for s in strays_in(site, feed, site.scan().entries) if core_moves or s.package in moving]
+    strays = [s for s in strays_in(site, feed, entries) if core_moves or s.package in moving]
     checks = []
     if strays:
         listed = ", ".join(s.path for s in strays[:3]) + (" …" if len(strays) > 3 else "")
         reason = f"{plural(len(strays), 'file belongs', 'files belong')} to no package: {listed}"
         checks.append(Check("strays", Verdict.CAUTION, reason,
                             "an override may hide what the new release changed: look at each"))  # fmt: skip
-    off = sorted(c.name for c in site.components() if c.on is False)
+    off = sorted(c.name for c in components.values() if c.on is False)
     if off:
         checks.append(Check("switched off", Verdict.CAUTION, f"nobody uses {', '.join(off[:6])}",
                             f"remove first what is not needed: --extension {off[0]}=remove"))  # fmt: skip
     return checks
 
 
-def space_check(site: SiteView) -> Check:
-    files = sum(e.size for e in site.scan().entries.values())
+def space_check(site: SiteView, entries: Mapping[str, Entry]) -> Check:
+    """Room for a snapshot, a clone and what is made on the way."""
+    files = sum(e.size for e in entries.values())
     kept = open_database(site.database_place)
     database = kept.size() if kept.exists() else 0
     wanted = 3 * (files + database)
@@ -238,6 +244,7 @@ def space_check(site: SiteView) -> Check:
 
 
 def snapshot_check(snapshot: NewestSnapshot | None) -> Check:
+    """Whether there is a snapshot to fall back on, how old, and proven."""
     if snapshot is None:
         return Check("snapshot", Verdict.CAUTION, "there is none", "keenharbor snapshot take")
     told = f"the newest is {snapshot.id}, {age(snapshot.taken_at)}"

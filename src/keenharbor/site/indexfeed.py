@@ -25,7 +25,7 @@ from packaging.version import Version
 from keenharbor.base.durable import private_folder, write_durably
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.site.components import normal_name
-from keenharbor.site.feed import Feed, FeedModel, Release, Requires, is_version, version_order
+from keenharbor.site.feed import Feed, FeedModel, Package, Release, Requires, is_version, version_order
 
 _JSON = "application/vnd.pypi.simple.v1+json"
 _SECONDS = 20
@@ -112,6 +112,18 @@ class IndexFeed(Feed):
         self._installed = {normal_name(n): v for n, v in installed.items()}
         self._projects: dict[str, tuple[dict[Version, dict[str, Any]], str]] = {}
         self._made: dict[tuple[str, Version], Release | None] = {}
+
+    has_packages = False
+
+    def key(self, name: str) -> str:
+        return normal_name(name)
+
+    def package(self, release: Release) -> Package:
+        raise UsageError(
+            f"{release.name} {release.version} is a distribution: its runtime's own installer puts it in place",
+            where=self.folder,
+            advice="a step of the kind 'command' can run the installer",
+        )  # fmt: skip
 
     def of(self, name: str) -> list[Release]:
         found = [self._release(name, version_order(v)) for v in self.versions_of(name)]

@@ -105,10 +105,11 @@ def judge(
     checks += dropped_checks(site, feed, decisions, core_now, core)
     checks += latest.check() if latest is not None else []
     checks += database_checks(site, release, f"{site.model.platform.title or site.model.platform.name} {core}")
-    checks += standing_checks(site)
-    checks += syntax_checks(site, runtime, components)
-    checks += stray_checks(site, feed, decisions, core_now != core)
-    checks.append(space_check(site))
+    entries = site.scan().entries
+    checks += standing_checks(site, entries)
+    checks += syntax_checks(site, entries, runtime, components)
+    checks += stray_checks(site, feed, entries, decisions, components, core_now != core)
+    checks.append(space_check(site, entries))
     checks.append(snapshot_check(snapshot))
     checks.sort(key=lambda c: c.verdict.rank)
     return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions), tuple(way or ()))
@@ -172,10 +173,10 @@ def _wishes(
     site: SiteView, feed: Feed, components: Mapping[str, Component], core: str, runtime: str, chosen: Mapping[str, str],
     staying: set[str],
 ) -> tuple[list[Wish], FeedUniverse]:  # fmt: skip
-    """What is asked of the versions (names as the feed has them: `_name_in`), and what there is to choose from."""
-    package = _name_in(feed, site.model.core.package)
+    """What is asked of the versions (names as the feed has them), and what there is to choose from."""
+    package = feed.key(site.model.core.package)
     runtimes = {*(v for v in site.model.runtime.launchers if is_version(v)), runtime}
-    moving = {package, *(_name_in(feed, n) for n in components)}
+    moving = {package, *(feed.key(n) for n in components)}
     universe = FeedUniverse(feed, package, runtimes, _installed(site, feed, components, package, runtime), moving)
     wishes = [Wish(package, f"=={core}"), Wish(RUNTIME, f"=={runtime}")]
     for name in sorted(staying):
@@ -183,15 +184,10 @@ def _wishes(
         version = components[name].version if said == "keep" else said
         if version is not None and (version.startswith(REPLACE) or version == "remove"):
             if version != "remove":
-                wishes.append(Wish(_name_in(feed, version.removeprefix(REPLACE)), ""))
+                wishes.append(Wish(feed.key(version.removeprefix(REPLACE)), ""))
         elif is_version(components[name].version):
-            wishes.append(Wish(_name_in(feed, name), f"=={version}" if version else f">={components[name].version}"))
+            wishes.append(Wish(feed.key(name), f"=={version}" if version else f">={components[name].version}"))
     return wishes, universe
-
-
-def _name_in(feed: Feed, name: str) -> str:
-    """An index of Python distributions knows names in their normal form."""
-    return normal_name(name) if isinstance(feed, IndexFeed) else name
 
 
 def _installed(
@@ -223,10 +219,10 @@ def _together(
     """Whether there is one set of versions for all that stays; updates take its versions."""
     staying = {d.name for d in decisions if not d.open and d.action != "remove"}
     wishes, universe = _wishes(site, feed, components, core, runtime, chosen, staying)
-    package = _name_in(feed, site.model.core.package)
+    package = feed.key(site.model.core.package)
     found = solve(universe, wishes)
     if isinstance(found, Unsolved):
-        droppable = [_name_in(feed, n) for n in sorted(staying) if chosen.get(n) is None]
+        droppable = [feed.key(n) for n in sorted(staying) if chosen.get(n) is None]
         now_core = version_order(site.core_version())
         others = {
             RUNTIME: [v for v in sorted(site.model.runtime.launchers, reverse=True) if v != runtime and is_version(v)],
@@ -239,7 +235,7 @@ def _together(
         return decisions, [Check("versions together", Verdict.BLOCKED, "; ".join(found.reasons), remedy)]
     settled = []
     for decision in decisions:
-        version = found.versions.get(_name_in(feed, decision.name))
+        version = found.versions.get(feed.key(decision.name))
         if (
             decision.action == "update"
             and version is not None
@@ -256,9 +252,7 @@ def _together(
         settled.append(decision)
     checks = [Check("versions together", Verdict.CLEAR, f"there is a set of versions for all {len(staying)} that stay")]
     if isinstance(feed, IndexFeed):
-        checks += _moving_along(
-            site, found.versions, {package, RUNTIME, *(_name_in(feed, n) for n in components)}, universe
-        )
+        checks += _moving_along(site, found.versions, {package, RUNTIME, *(feed.key(n) for n in components)}, universe)
     return settled, checks
 
 

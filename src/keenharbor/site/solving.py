@@ -109,18 +109,53 @@ def solve(universe: Universe, wishes: Sequence[Wish]) -> Solved | Unsolved:
         return Unsolved(("no set of versions was found within the search's limit",))
     # What was tried on the way and is asked for no more stays in the state. The library's own sorting out of these goes up from
     # each, without an end where some ask for each other in a ring; down from the wishes there is one.
-    needed: dict[str, str] = {}
+    needed: dict[str, Offer] = {}
     asked = [w.name for w in wishes]
     while asked:
         name = asked.pop()
         if name not in needed:
-            needed[name] = state.mapping[name].version
-            asked += state.mapping[name].requires
-    return Solved(needed)
+            needed[name] = state.mapping[name]
+            asked += needed[name].requires
+    if not all(allows(spec, needed[n].version) for n, spec in _asked_of(wishes, needed)):
+        # Where versions ask for each other in a ring, the library's answer does not always hold (seen with 1.2).
+        searched = _search(universe, wishes, {}, itertools.count())
+        if searched is None:
+            return Unsolved(("no set of versions was found",))
+        needed = searched
+    return Solved({name: offer.version for name, offer in needed.items()})
+
+
+def _asked_of(wishes: Sequence[Wish], chosen: Mapping[str, Offer]) -> Iterator[tuple[str, str]]:
+    """Every range that is asked, by the wishes and by the offers that are chosen."""
+    yield from ((w.name, w.spec) for w in wishes)
+    for offer in chosen.values():
+        yield from offer.requires.items()
+
+
+def _search(
+    universe: Universe, wishes: Sequence[Wish], chosen: dict[str, Offer], rounds: Iterator[int]
+) -> dict[str, Offer] | None:  # fmt: skip
+    """By trying one after the other, best liked first; for the rare case that the library's answer does not hold."""
+    asked: dict[str, list[str]] = {}
+    for name, spec in _asked_of(wishes, chosen):
+        asked.setdefault(name, []).append(spec)
+    if any(not allows(spec, chosen[n].version) for n, specs in asked.items() if n in chosen for spec in specs):
+        return None
+    open_name = next((n for n in asked if n not in chosen), None)
+    if open_name is None:
+        return chosen
+    for offer in universe.offers(open_name):
+        if next(rounds) > _MOST_ROUNDS:
+            return None
+        if all(allows(spec, offer.version) for spec in asked[open_name]):
+            found = _search(universe, wishes, {**chosen, open_name: offer}, rounds)
+            if found is not None:
+                return found
+    return None
 
 
 def _there_is(universe: Universe, name: str) -> str:
-    versions = [o.version for o in universe.offers(name)]
+    versions = [o.version for o in universe.offers(open_name)]
     shown = ", ".join(versions[:6]) + (" …" if len(versions) > 6 else "")
     return f"of {name} there is: {shown or 'nothing'}"
 

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.site.edits import installed_packages
 from keenharbor.site.feed import Feed
-from keenharbor.site.indexfeed import IndexFeed
 from keenharbor.site.view import SiteView
 from keenharbor.tree import Entry
 
@@ -25,7 +24,7 @@ class Stray:
 def strays_in(site: SiteView, feed: Feed, entries: Mapping[str, Entry]) -> list[Stray]:
     """Files of the areas of core, extensions and themes that no package of the feed owns. Packages that the feed does not have
     are passed over: nothing can be said of their files."""
-    if isinstance(feed, IndexFeed):
+    if not feed.has_packages:
         return []
     owned: set[str] = set()
     checked: list[tuple[str, str]] = []

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import dataclasses
+import json
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
-from keenharbor.base.text import stamp
+from keenharbor.base.durable import private_folder, write_json
+from keenharbor.base.errors import UsageError
+from keenharbor.base.text import now, stamp
 from keenharbor.database import open_database
 from keenharbor.site.connections import host_of_address
 from keenharbor.site.edits import LocalEdit, local_edits
@@ -176,6 +180,35 @@ def differences(earlier: Mapping[str, Any], later: Mapping[str, Any]) -> list[st
     return told
 
 
+def keep_survey(work: Path, told: Mapping[str, Any]) -> Path:
+    """Keep a survey as JSON for later; returns its file."""
+    file = private_folder(work / "surveys") / f"{now():%Y%m%d-%H%M%S}.json"
+    write_json(file, told)
+    return file
+
+
+def kept_survey(work: Path, wanted: str) -> Path:
+    """The file of a kept survey: one by its path or name, or the ``newest``. Raises `UsageError` when none was kept."""
+    folder = work / "surveys"
+    if wanted != "newest":
+        return Path(wanted) if Path(wanted).exists() else folder / f"{wanted}.json"
+    kept = sorted(folder.glob("*.json"))
+    if not kept:
+        raise UsageError("no survey has been kept yet", where=folder, advice="keenharbor survey --save")
+    return kept[-1]
+
+
+def read_kept_survey(file: Path) -> dict[str, Any]:
+    """A kept survey. Raises `UsageError` when the file is none."""
+    try:
+        told = json.loads(file.read_bytes())
+        if not isinstance(told, dict) or not {"installations", "tables", "strays"} <= told.keys():
+            raise ValueError("it is no survey")
+    except (OSError, ValueError) as error:
+        raise UsageError(f"the kept survey cannot be read: {error}", where=file) from None
+    return told
+
+
 def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | None) -> Survey:
     """Look at ``site``; ``snapshot`` is the newest one in its store, if any. Reads only."""
     scan = site.scan()
@@ -186,11 +219,9 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
             areas[entry.area] = (count + 1, total + entry.size)
     with site.reading_database() as state:
         found, places = look_through(state, host_of_address(site.address))
-    tables = {k.table: k.rows for k in found if k.kind != "internal" or k.rows}
+    tables = {k.table: k.rows for k in found if k.is_table}
     kinds = {k.table: (k.kind, k.why) for k in found}
-    for table in (*site.model.visitor_data.tables, *site.model.volatile.tables):
-        if table in kinds and table in site.model.visitor_data.tables:
-            kinds[table] = ("visitors", "the site file says so")
+    kinds |= {t: ("visitors", "the site file says so") for t in site.model.visitor_data.tables if t in kinds}
     files = [e for e in scan.entries.values() if e.kind == "file"]
     edits, unchecked = local_edits(site, feed) if feed is not None else ([], ["no feed is named in the site file"])
     installations = []

@@ -21,6 +21,7 @@ from keenharbor.tree import AreaRules, Entry, Scan, scan_tree
 from keenharbor.tree.scan import pieces
 
 Part = TypeVar("Part")
+JOURNAL_NAME = "journal.json"
 
 
 @dataclass(frozen=True)
@@ -121,6 +122,11 @@ class SiteView:
                 advice=f"add [{name}]; docs/site-file.md says what belongs into it",
             )  # fmt: skip
         return part
+
+    @property
+    def journal_file(self) -> Path:
+        """Where an open change of live is written down; it is there while one is open."""
+        return self.work / JOURNAL_NAME
 
     @property
     def maintenance_on(self) -> bool:
@@ -238,7 +244,7 @@ class SiteView:
         part = self.model.extensions
         if part is None or part.switch is None or part.switch.setting is not None or part.switch.row is not None:
             return []
-        known = {c.name for c in self.components()} | {c.folder.rpartition("/")[2] for c in self.components()}
+        known = {name for c in self.components() for name in (c.name, c.folder.rpartition("/")[2])}
         return sorted(self._switched(part.switch).keys() - known)
 
     def _is_on(self, part: FolderPart, states: dict[str, bool], found: FoundComponent) -> bool | None:

@@ -38,6 +38,11 @@ def draft_plan(site: SiteView, feed: Feed, readiness: Readiness) -> str:
                 f"# STILL OPEN: {decision.name}. {decision.reason.capitalize()}; without a decision it stays and is likely to\n"
                 f"# break. Draft again with {decision.proposal}, or add a step here.\n"
             )
+    if not feed.has_packages:
+        parts.append(
+            "# The packages are distributions, which the runtime's own installer puts in place: let steps of the kind 'command'\n"
+            "# run it, instead of those of the kind 'package' below.\n"
+        )
     early: list[Decision] = []
     late: list[Decision] = []
     for decision in readiness.decisions:
@@ -89,7 +94,7 @@ def _package(site: SiteView, feed: Feed, decision: Decision) -> str:
                    replaces=decision.name)])  # fmt: skip
     installed = next(p for p in installed_packages(site) if p.name == name)
     old = feed.find(name, installed.version)
-    edits = edits_of(site.root, installed, feed.package(old)) if old is not None else []
+    edits = edits_of(site.root, installed, feed.package(old)) if old is not None and feed.has_packages else []
     if edits:
         listed = ", ".join(e.path for e in edits)
         comments.append(f"# Edited here by hand: {listed}. carry_local_edits = true takes the edit over.")

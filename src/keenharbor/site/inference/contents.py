@@ -13,7 +13,6 @@ from keenharbor.database import DatabaseState, Table
 from keenharbor.database.protocol import Row
 from keenharbor.site.connections import host_of_address
 
-KINDS = ("content", "settings", "visitors", "sessions", "cache", "logs", "search", "internal")
 _MOST_ROWS_READ = 200_000
 _BY_NAME = (
     ("sessions", r"(^|_)(sessions?|tokens?|nonces?|login_attempts?|remember)($|_)"),
@@ -33,12 +32,13 @@ _BY_NAME = (
 
 @dataclass(frozen=True)
 class TableKind:
-    """What a table is for, and the sign by which that was told."""
+    """What a table is for, and the sign by which that was told; ``is_table`` is false for what the engine keeps for others."""
 
     table: str
     kind: str
     rows: int
     why: str
+    is_table: bool = True
 
 
 def kind_of(table: Table, rows: Sequence[Row], prefix: str = "") -> tuple[str, str]:
@@ -127,7 +127,7 @@ def look_through(state: DatabaseState, host: str | None) -> tuple[list[TableKind
             for column, cell in zip(table.columns, row, strict=True):
                 _note(f"{table.name}.{column}", cell, row, host, cells, opaque, hosts, exact)
         kind, why = kind_of(table, rows, prefix)
-        kinds.append(TableKind(table.name, kind, count, why))
+        kinds.append(TableKind(table.name, kind, count, why, table.kind == "table"))
     return kinds, AddressPlaces(dict(cells), dict(opaque), dict(hosts.most_common(20)), exact)
 
 

@@ -15,7 +15,7 @@ from keenharbor.site.settings import Setting
 from keenharbor.tree import Entry
 
 _SQLITE_MAGIC = b"SQLite format 3\0"
-_DATABASE_WORD = re.compile(r"(?i)(db|database|sql|maria|postgres|pg_?|connection|doctrine|datasource|default)")
+_DATABASE_WORD = re.compile(r"(?i)(db|database|sql|maria|postgres|pg_?|connection|datasource|default)")
 _NO_DATABASE = re.compile(
     r"(?i)(mail|smtp|ftp|redis|cache|memcache|queue|amqp|ldap|imap|search|elastic|proxy|session|oauth|api|s3|broker)"
 )

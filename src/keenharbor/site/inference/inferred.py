@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress, Silent
 from keenharbor.database import DatabasePlace, open_database
-from keenharbor.site.components import components_in, distributions
+from keenharbor.site.components import FoundComponent, components_in, distributions
 from keenharbor.site.connections import host_of_address
 from keenharbor.site.inference.areas import areas_in
 from keenharbor.site.inference.contents import AddressPlaces, TableKind, is_packed_text, look_through
@@ -40,6 +40,7 @@ from keenharbor.site.inference.sources import Group, Source, groups_of, settings
 from keenharbor.site.model import USUAL, FolderPart, SwitchPart
 from keenharbor.site.settings import Setting, key_parts
 from keenharbor.tree import AreaRules, scan_tree
+from keenharbor.tree import Entry as TreeEntry
 
 _ADDRESS_KEY = re.compile(
     r"(?i)(^|[._$-])(site_?|base_?|home_?|root_?|app_?|public_?|live_?|canonical_?|web_?)*(url|address|uri|host|domain|home|link)$"
@@ -80,7 +81,6 @@ class Inferred:
     database: Tried | None
     tried: tuple[Tried, ...]
     core: CoreFound | None
-    other_cores: tuple[CoreFound, ...]
     extensions: Home | None
     themes: Home | None
     other_homes: tuple[Home, ...]
@@ -126,7 +126,7 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
         kinds, places, address, switch, settings_table = _database_facts(
             best.candidate.place, address, switch, components
         )
-    core, others = _core(root, entries, sources, homes, runtime)
+    core = _core(root, entries, sources, homes, runtime)
     homes, switch = _python_packages(root, sources, homes, switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
     settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
@@ -134,7 +134,7 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
     by_kind = {kind: [h for h in homes if h.kind == kind] for kind in ("extension", "theme")}
     chosen = {kind: _main(found, switch) for kind, found in by_kind.items()}
     return Inferred(
-        root, runtime, best, tuple(tried), core, tuple(others), chosen["extension"], chosen["theme"],
+        root, runtime, best, tuple(tried), core, chosen["extension"], chosen["theme"],
         tuple(h for h in homes if h not in chosen.values()), switch, address, places, kinds, settings_source, settings_table,
         areas, why,
         _mail(sources, settings_source), tuple(_timers(sources)), serve_command(runtime.name, entries) if runtime else None,
@@ -167,7 +167,7 @@ def _with_environment(root: Path, found: RuntimeFound | None) -> RuntimeFound | 
 
 
 def _database_facts(
-    place: DatabasePlace, address: AddressFound | None, switch: SwitchFound | None, components: Sequence[object]
+    place: DatabasePlace, address: AddressFound | None, switch: SwitchFound | None, components: Sequence[FoundComponent]
 ) -> tuple[tuple[TableKind, ...], AddressPlaces, AddressFound | None, SwitchFound | None, tuple[str, str, str] | None]:
     host = host_of_address(address.address) if address is not None else None
     with open_database(place).reading() as state:
@@ -177,7 +177,7 @@ def _database_facts(
             if address is not None:
                 _, places = look_through(state, host_of_address(address.address))
         if switch is None and components:
-            switch = switch_in_database(state, components)  # type: ignore[arg-type]
+            switch = switch_in_database(state, components)
         table = _settings_table(kinds, {t.name: t.columns for t in state.schema.tables})
     return tuple(kinds), places, address, switch, table
 
@@ -252,15 +252,15 @@ def _address_in_cells(places: AddressPlaces) -> AddressFound | None:
 
 
 def _core(
-    root: Path, entries: object, sources: Sequence[Source], homes: Sequence[Home], runtime: RuntimeFound | None
-) -> tuple[CoreFound | None, list[CoreFound]]:  # fmt: skip
+    root: Path, entries: Mapping[str, TreeEntry], sources: Sequence[Source], homes: Sequence[Home],
+    runtime: RuntimeFound | None,
+) -> CoreFound | None:  # fmt: skip
     if runtime is not None and runtime.packages is not None:
         apps, _ = _switched_on_modules(root, sources, runtime)
         found = core_distribution(root / runtime.packages, apps) if apps else None
         if found is not None:
-            return found, []
-    cores = core_in(root, entries, sources, homes)  # type: ignore[arg-type]
-    return (cores[0], cores[1:4]) if cores else (None, [])
+            return found
+    return next(iter(core_in(root, entries, sources, homes)), None)
 
 
 def _switched_on_modules(
@@ -350,6 +350,9 @@ def _title(sources: Sequence[Source], settings: Source | None) -> tuple[str, str
     return None
 
 
+Add = Callable[[str, str, Sureness, str], None]
+
+
 def entries_of(found: Inferred) -> list[Entry]:
     """What was found, entry by entry, for people; nothing secret is in it."""
     told: list[Entry] = []
@@ -364,7 +367,7 @@ def entries_of(found: Inferred) -> list[Entry]:
         add("site.address", found.address.address, found.address.sure, found.address.evidence)
     else:
         missing("site.address", "name it with --address")
-    _tell_database(found, add, missing)
+    _tell_database(found, add)
     if found.core is not None:
         name = f"{found.core.title} " if found.core.title else ""
         add("core", name + found.core.version, found.core.sure, found.core.evidence)
@@ -423,8 +426,7 @@ def entries_of(found: Inferred) -> list[Entry]:
     return told
 
 
-def _tell_database(found: Inferred, add: object, missing: object) -> None:
-    assert callable(add) and callable(missing)
+def _tell_database(found: Inferred, add: Add) -> None:
     best = found.database
     if best is None:
         add("database", "none", Sureness.LIKELY, "no settings speak of a database, and no file of the tree is one")
@@ -444,8 +446,7 @@ def _tell_database(found: Inferred, add: object, missing: object) -> None:
             )
 
 
-def _tell_contents(found: Inferred, add: object) -> None:
-    assert callable(add)
+def _tell_contents(found: Inferred, add: Add) -> None:
     for kind, key in (("visitors", "visitor_data"), ("settings", "settings.table")):
         tables = [t for t in found.tables if t.kind == kind]
         if tables:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import textwrap
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -55,8 +56,6 @@ def _one_line(text: str) -> str:
 
 
 def _wrapped(text: str) -> list[str]:
-    import textwrap
-
     return textwrap.wrap(re.sub(r"[\x00-\x1f\x7f]+", " ", text), 116) or [""]
 
 

@@ -6,6 +6,7 @@ part is written ``\\.``.
 
 from __future__ import annotations
 
+import bisect
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
@@ -65,18 +66,15 @@ class Lines:
     """Tells the line of a place in a text."""
 
     def __init__(self, text: str) -> None:
-        import bisect
-
         self._starts = [0]
         at = text.find("\n")
         while at >= 0:
             self._starts.append(at + 1)
             at = text.find("\n", at + 1)
-        self._find = bisect.bisect_right
 
     def of(self, offset: int) -> int:
         """The line (from 1) of the character at ``offset``."""
-        return self._find(self._starts, offset)
+        return bisect.bisect_right(self._starts, offset)
 
     def offset(self, line: int, column: int) -> int:
         """The place of a line (from 1) and a column (from 0, in characters)."""

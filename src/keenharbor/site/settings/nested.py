@@ -13,6 +13,7 @@ from xml.parsers import expat
 import yaml
 
 from keenharbor.site.settings.common import DEEPEST, Setting, SettingsError, joined_key
+from keenharbor.site.toml import find_line
 
 _MOST_NODES = 200_000
 
@@ -104,8 +105,6 @@ def _plain_values(value: Any, way: tuple[str, ...]) -> Iterator[tuple[str, str, 
 
 def read_toml_values(text: str) -> Iterator[Setting]:
     """Every value by its way."""
-    from keenharbor.site.toml import find_line
-
     try:
         value = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
