@@ -155,7 +155,7 @@ def _search(
 
 
 def _there_is(universe: Universe, name: str) -> str:
-    versions = [o.version for o in universe.offers(open_name)]
+    versions = [o.version for o in universe.offers(name)]
     shown = ", ".join(versions[:6]) + (" …" if len(versions) > 6 else "")
     return f"of {name} there is: {shown or 'nothing'}"
 
