@@ -12,8 +12,9 @@ from pathlib import Path
 import pytest
 
 from keenharbor.base.durable import private_folder
+from keenharbor.base.process import clean_environment
 from keenharbor.clone.mailbox import Mailbox
-from keenharbor.clone.server import clean_environment, fill_places, free_port, port_is_taken
+from keenharbor.clone.server import fill_places, free_port, port_is_taken
 from keenharbor.compare import Finding, Slower, Weight
 from keenharbor.demo.scene import Scene
 from keenharbor.report import write_report

@@ -30,6 +30,11 @@ class Ran:
         return self.code is None
 
 
+def clean_environment() -> dict[str, str]:
+    """What programs of a site get to see of this one's environment: no secrets, no proxies."""
+    return {k: v for k, v in os.environ.items() if k in ("PATH", "LANG", "LC_ALL", "TZ", "TMPDIR", "HOME")}
+
+
 def run_program(
     command: Sequence[str],
     *,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 
 _SIZE_UNITS = ("B", "KiB", "MiB", "GiB", "TiB")
 
@@ -25,6 +25,11 @@ def plural(count: int, one: str, many: str | None = None) -> str:
 def now() -> datetime:
     """The present instant, in UTC, to the second's fraction."""
     return datetime.now(UTC)
+
+
+def today() -> date:
+    """The present day, in UTC."""
+    return now().date()
 
 
 def stamp(moment: datetime) -> str:

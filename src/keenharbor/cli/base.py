@@ -6,7 +6,7 @@ import functools
 import json
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -43,9 +43,16 @@ class Session:
         """The live site that the site file describes."""
         return open_site(self.site_file)
 
-    def feed(self, site: SiteView) -> Feed:
-        """The site's feed. Raises `UsageError` when the site file names none."""
+    def feed(self, site: SiteView, channels: Collection[str] = ()) -> Feed:
+        """The site's feed, with the releases of ``channels`` (none: those of the site file). Raises `UsageError` when the site
+        file names none, or when it has none of a channel."""
         found = self.feed_if_any(site)
+        if found is not None:
+            strange = sorted(set(channels) - {r.channel for r in found.releases}) if found.has_packages else []
+            if strange:
+                raise UsageError(f"the feed has no release of the channel '{strange[0]}'", where=site.site_file)
+            assert site.model.feed is not None
+            found = found.within(channels or site.model.feed.channels)
         if found is None:
             raise UsageError("no feed of releases is named", where=site.site_file, advice="add [feed] with its path")
         return found
@@ -78,6 +85,17 @@ class Session:
             click.echo(json.dumps(value, indent=1, default=str))
         else:
             render(self.out)
+
+    def person(self) -> Callable[[str], None] | None:
+        """What shows a person what to do and waits until they say that it is done; None where nobody is there to ask."""
+        if not sys.stdin.isatty() or self.as_json:
+            return None
+
+        def ask(say: str) -> None:
+            click.echo(f"\n{say}\n", err=True)
+            click.prompt("Type Enter when it is done", default="", show_default=False, prompt_suffix=" ", err=True)
+
+        return ask
 
     def confirm(self, question: str, yes: bool) -> None:
         """Ask before anything is overwritten; without a terminal only ``--yes`` goes on."""

@@ -51,7 +51,7 @@ def cutover(session: Session, plan_file: Path, yes: bool, despite: tuple[str, ..
         f"{plural(len(plan.step), 'step')} will change the live site {site.address} from core {site.core_version()} "
         f"to {plan.plan.core} (rehearsed {age(trial.started)}).", yes,
     )  # fmt: skip
-    result = run_cutover(site, plan, trial, store, session.feed(site), since, session.progress)
+    result = run_cutover(site, plan, trial, store, session.feed(site), since, session.progress, session.person())
     session.show({**result.as_json(), "drift": drift.as_json()}, lambda out: _render(out, result))
 
 

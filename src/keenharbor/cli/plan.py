@@ -18,7 +18,7 @@ from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.ready import checks_table, judge_target, target_options
 from keenharbor.site.log import append_log
 from keenharbor.trial.check import check_plan
-from keenharbor.trial.draft import draft_plan
+from keenharbor.trial.draft import PATCHES, draft_plan
 from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan, step_facts
 
 plan_argument = click.argument(
@@ -38,16 +38,19 @@ def plan() -> None:
 def draft(session: Session, out: Path, force: bool, **said: Any) -> None:
     """Write upgrade.toml: ordered steps, with comments, made from the decisions of 'ready'."""
     site = session.site()
-    feed = session.feed(site)
+    feed = session.feed(site, said["channels"])
     if out.exists() and not force:
         raise UsageError(
             "there is a plan already", where=out, advice="add --force to write over it, or name another with --out"
         )
     readiness = judge_target(session, site, **said)
-    text = draft_plan(site, feed, readiness)
-    if "[[step]]" not in text:
+    drafted = draft_plan(site, feed, readiness)
+    if not drafted.has_steps:
         raise UsageError("there is nothing to do for this target", advice="name another one with --core or --runtime")
-    write_durably(out, text.encode(), mode=0o644)
+    write_durably(out, drafted.text.encode(), mode=0o644)
+    for name, patch in drafted.patches.items():
+        (out.parent / PATCHES).mkdir(exist_ok=True)
+        write_durably(out.parent / PATCHES / f"{name}.patch", patch.encode(), mode=0o644)
     made = read_plan(out)
     open_ones = [d.name for d in readiness.decisions if d.open]
     append_log(site.work, site.name, "plan draft", "done", f"{len(made.step)} steps to core {made.plan.core}", str(out))

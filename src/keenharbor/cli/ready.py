@@ -23,11 +23,13 @@ def target_options(function: Callable[..., Any]) -> Callable[..., Any]:
     for option in (
         click.option(
             "--extension", "extensions", multiple=True, metavar="NAME=DECISION",
-            help="What becomes of an extension: keep, remove, a version, or replace-by:OTHER.",
+            help="What becomes of an extension: keep, remove, switch-off, a version, or replace-by:OTHER.",
         ),
         click.option("--decisions", type=click.Path(path_type=Path), help="A TOML file of NAME = \"DECISION\"."),
         click.option("--forget", multiple=True, metavar="NAME", help="Let go of what was decided of an extension before."),
         click.option("--latest", is_flag=True, help="Go to the newest core that all that stays can go to."),
+        click.option("--channel", "channels", multiple=True, help="Only releases of this channel (those under [feed])."),
+        click.option("--database", metavar="[ENGINE] VERSION", help="The database to go to, such as 'mariadb 11.4'."),
         click.option("--runtime", help="The runtime's version to go to."),
         click.option("--core", help="The core's version to go to."),
     ):  # fmt: skip
@@ -37,7 +39,8 @@ def target_options(function: Callable[..., Any]) -> Callable[..., Any]:
 
 def judge_target(session: Session, site: SiteView, **said: Any) -> Readiness:
     """The judgement for what `target_options` say."""
-    told = judge_for(site, session.feed(site), Target(**said), session.newest_snapshot(site))
+    feed = session.feed(site, said.pop("channels"))
+    told = judge_for(site, feed, Target(**said), session.newest_snapshot(site))
     for name, earlier in told.standing.items():
         session.progress.note(f"{name}={earlier.decision}: decided {earlier.at[:10]} (--forget {name} lets go of it)")
     return told.readiness
@@ -88,8 +91,9 @@ def _moves(now: str, then: str) -> str:
 def _decision(decision: Decision) -> str:
     if decision.open:
         return "OPEN"
+    off = {"": "", "meanwhile": ", off meanwhile", "for good": ", switched off"}[decision.off]
     if decision.action == "update":
-        return f"update to {decision.version}"
+        return f"update to {decision.version}{off}"
     if decision.action == "replace":
         return f"replace by {decision.other} {decision.version}"
-    return decision.action
+    return decision.action + off

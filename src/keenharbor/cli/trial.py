@@ -46,7 +46,7 @@ def run(
         snapshot = take_guarded(site, store, TakeOptions(reason="before a trial"), session.progress)
     else:
         snapshot = find_snapshot(store, wanted or "newest", site.name)
-    options = TrialOptions(keep=keep, stop_at_failure=stop_at_failure, port=port)
+    options = TrialOptions(ask=session.person(), keep=keep, stop_at_failure=stop_at_failure, port=port)
     result = run_trial(site, made, plan_file.resolve(), snapshot, feed, options, session.progress)
     from keenharbor.report import write_report
 

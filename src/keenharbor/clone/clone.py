@@ -26,11 +26,13 @@ import psutil
 from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import now, parse_stamp, size, stamp
+from keenharbor.clone.environment import environment_of, make_environment
 from keenharbor.clone.server import Server, fill_places, free_port
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.database.rewrite import Rewriter, places_left, rewrite_database
 from keenharbor.site.load import database_place, database_settings_file, read_password
+from keenharbor.site.model import RuntimePart
 from keenharbor.site.settings import read_settings, values_in, with_value
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, restore_state
@@ -45,7 +47,7 @@ TRIAL_PURPOSE = "trial "
 class CloneFacts:
     """What is written down of a clone. ``server`` is its private database server; ``own_database`` says that its
     database was made on a server which others use, and is to be dropped with it. ``opaque`` names places that hold
-    something of live and could not be rewritten."""
+    something of live and could not be rewritten; ``environment`` is its own virtual environment."""
 
     id: str
     site: str
@@ -63,6 +65,7 @@ class CloneFacts:
     opaque: list[str] = field(default_factory=list)
     server: dict[str, Any] | None = None
     own_database: bool = False
+    environment: str | None = None
 
     @property
     def place(self) -> DatabasePlace:
@@ -83,7 +86,7 @@ class Clone:
         self.folder = folder
         self.live = live
         self.facts = facts
-        self.site = live.at(Path(facts.root), _with_password(facts, live))
+        self.site = live.at(Path(facts.root), _with_password(facts, live), _own_runtime(facts, live))
         self._server: Server | None = None
 
     @property
@@ -152,6 +155,21 @@ class Clone:
         self.stop()
 
 
+def _own_runtime(facts: CloneFacts, live: SiteView) -> RuntimePart | None:
+    """The runtime with the clone's own virtual environment in place of live's."""
+    home = environment_of(live)
+    if facts.environment is None or home is None:
+        return None
+    part, own = live.model.runtime, Path(facts.environment)
+    launchers = {
+        v: str(own / Path(p).absolute().relative_to(home)) if Path(p).absolute().is_relative_to(home) else p
+        for v, p in part.launchers.items()
+    }
+    packages = own / live.packages_folder().resolve().relative_to(home)
+    relative = os.path.relpath(packages, facts.root)
+    return part.model_copy(update={"launchers": launchers, "packages": relative})
+
+
 def make_clone(
     live: SiteView,
     snapshot: Snapshot,
@@ -160,10 +178,12 @@ def make_clone(
     mail_port: int,
     port: int | None = None,
     folder: Path | None = None,
+    environment: bool = False,
 ) -> Clone:
     """Restore ``snapshot`` into a new clone and cut every tie to live; the server is not started.
 
-    Mail settings point to ``mail_port`` on loopback. Raises `KeenHarborError` when there is too little space or
+    Mail settings point to ``mail_port`` on loopback. With ``environment`` it gets a virtual environment of its own where the site
+    has one: what installs into it must not install into live's. Raises `KeenHarborError` when there is too little space or
     when something of live is left that the clone's code could use.
     """
     identity = new_id(now())
@@ -179,14 +199,18 @@ def make_clone(
     place = private_folder(home / identity)
     root = place / "site"
     database, server = _new_database(live, identity, place, root)
+    home = environment_of(live) if environment else None
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
         str(root), str(database.path or database.url), server=server.as_json() if server else None,
-        own_database=server is None and database.on_server,
+        own_database=server is None and database.on_server, environment=str(place / "environment") if home else None,
     )  # fmt: skip
     clone = Clone(place, live, facts)
     clone._note()
     try:
+        if home is not None:
+            make_environment(home, place / "environment")
+            clone.site = live.at(root, _with_password(facts, live), _own_runtime(facts, live))
         restore_tree(root, snapshot.entries, {}, snapshot.store.read)
         if database.path is not None:
             database.path.parent.mkdir(parents=True, exist_ok=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import socket
 import subprocess
 import time
@@ -11,7 +10,7 @@ from pathlib import Path
 from types import TracebackType
 
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.base.process import stop_group
+from keenharbor.base.process import clean_environment, stop_group
 from keenharbor.compare.visitor import VisitError, Visitor
 
 
@@ -27,11 +26,6 @@ def port_is_taken(port: int) -> bool:
     with socket.socket() as probe:
         probe.settimeout(0.5)
         return probe.connect_ex(("127.0.0.1", port)) == 0
-
-
-def clean_environment() -> dict[str, str]:
-    """What programs of a clone get to see of this one's environment: no secrets, no proxies."""
-    return {k: v for k, v in os.environ.items() if k in ("PATH", "LANG", "LC_ALL", "TZ", "TMPDIR", "HOME")}
 
 
 class Server:

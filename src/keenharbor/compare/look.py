@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import Counter, deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from urllib.parse import urlencode, urlsplit
 
@@ -95,11 +95,29 @@ def take_look(
                     continue
             queued.add(link)
             queue.append(link)
+    look.checks = make_checks(visitor, checks, mail_to)
+    return look
+
+
+def make_checks(
+    visitor: Visitor, checks: Sequence[CheckPart], mail_to: Callable[[], Sequence[str]] = tuple
+) -> dict[str, CheckSeen]:
+    """Make scripted visits, each as a visitor who has not been there before."""
+    seen = {}
     for check in checks:
         visitor.forget()
-        look.checks[check.name] = CheckSeen(check.name, _run_check(visitor, check, mail_to))
+        seen[check.name] = CheckSeen(check.name, _run_check(visitor, check, mail_to))
     visitor.forget()
-    return look
+    return seen
+
+
+def first_new_problem(seen: Mapping[str, CheckSeen], before: Mapping[str, CheckSeen]) -> str | None:
+    """What is wrong with the first of the checks that fails and did not fail ``before``; None when there is none."""
+    for name, check in seen.items():
+        earlier = before.get(name)
+        if check.problem is not None and (earlier is None or earlier.problem is None):
+            return f"'{name}' fails: {check.problem}"
+    return None
 
 
 def _status(visitor: Visitor, path: str) -> int:

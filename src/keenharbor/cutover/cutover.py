@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
 from keenharbor.base.errors import KeenHarborError, UnsettledError, UsageError
+from keenharbor.base.process import Ran
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, plural
 from keenharbor.compare import (
@@ -24,7 +26,9 @@ from keenharbor.compare import (
     learn_noise,
     take_look,
 )
+from keenharbor.compare.look import first_new_problem, make_checks
 from keenharbor.compare.state import settings_of
+from keenharbor.cutover.environments import install_beside, thin_environments
 from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive, steps_lock
 from keenharbor.cutover.live import locked_out, maintenance_off, new_token, pass_header, reload_host, undo
 from keenharbor.database import row_delta
@@ -35,7 +39,7 @@ from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
 from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.tree.scan import Hashing, read_content
-from keenharbor.trial.plan import Plan, step_facts
+from keenharbor.trial.plan import DistributionsStep, Plan, WaitStep, step_facts
 from keenharbor.trial.result import TrialResult, list_trials
 from keenharbor.trial.steps import Workplace, perform
 
@@ -149,15 +153,23 @@ class _Unlike(Exception):
 
 
 def run_cutover(
-    site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None, progress: Progress
-) -> CutoverResult:
-    """Carry ``plan`` out on live; the caller has asked `rehearsal_of` and `check_drift`.
+    site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None, progress: Progress,
+    ask: Callable[[str], None] | None = None,
+) -> CutoverResult:  # fmt: skip
+    """Carry ``plan`` out on live; the caller has asked `rehearsal_of` and `check_drift`. ``ask`` shows a person what to do
+    and returns when they are done; without it a plan with such a step is refused.
 
     Raises `PutBackError` when a step or a check failed and everything was put back, `UnsettledError` when even
     that was interrupted.
     """
     began = time.monotonic()
     token = new_token()
+    by_hand = [s.name for s in plan.step if isinstance(s, WaitStep)]
+    if by_hand and ask is None:
+        raise UsageError(
+            f"the step '{by_hand[0]}' waits for a person, and nobody is there to ask",
+            advice="carry the plan out in a terminal",
+        )
     _must_answer(site)
     with exclusive(site), steps_lock(site) as descriptor:
         journal = begin_journal(site, "cutover", token, trial=trial.id)
@@ -172,7 +184,8 @@ def run_cutover(
             before, noise = _look_before(site, token)
         journal = enter_phase(site, journal, "changing", safety.id)
         try:
-            records, versions = _carry_out(site, plan, feed, token, descriptor, progress)
+            place = _Live(site, store, feed, token, descriptor, safety, before, ask)
+            records, versions = place.carry_out(plan, progress)
             progress.stage("letting the host take up the change")
             reload_host(site)
             progress.stage("looking at live as in the trial")
@@ -185,6 +198,7 @@ def run_cutover(
             maintenance_off(site)
             closed = time.monotonic()
             close_journal(site)
+            thin_environments(site)
         except BaseException as error:
             raise UnsettledError(
                 f"the cutover is done, but its end was interrupted: {error}",
@@ -231,22 +245,57 @@ def _look_before(site: SiteView, token: str) -> tuple[Look, Noise]:
     return second, learn_noise([first, second])
 
 
-def _carry_out(
-    site: SiteView, plan: Plan, feed: Feed, token: str, descriptor: int, progress: Progress
-) -> tuple[list[dict[str, Any]], dict[str, str]]:
-    place = Workplace(site, feed, site.address, pass_header(site, token), (descriptor,))
-    records: list[dict[str, Any]] = []
-    versions: dict[str, str] = {}
-    for number, step in enumerate(plan.step, 1):
-        progress.stage(f"step {number} of {len(plan.step)}: {step.name} ({step_facts(step)})")
-        outcome = perform(step, place)
-        versions |= outcome.versions
-        if outcome.problem is not None:
-            raise _Unlike(f"step '{step.name}' failed: {outcome.problem}")
-        tries = f" at try {outcome.tries}" if outcome.tries > 1 else ""
-        progress.note(f"done{tries} in {duration(outcome.seconds)}")
-        records.append({"name": step.name, "tries": outcome.tries, "seconds": round(outcome.seconds, 3)})
-    return records, versions
+@dataclass
+class _Live:
+    """Live while the steps are carried out on it."""
+
+    site: SiteView
+    store: Store
+    feed: Feed
+    token: str
+    descriptor: int
+    safety: Snapshot
+    before: Look
+    ask: Callable[[str], None] | None
+    changed: bool = False
+
+    def carry_out(self, plan: Plan, progress: Progress) -> tuple[list[dict[str, Any]], dict[str, str]]:
+        """Every step; returns what is told of each, and the versions moved on. Raises `_Unlike` for one that fails."""
+        place = Workplace(
+            self.site, self.feed, self.site.address, pass_header(self.site, self.token), (self.descriptor,),
+            restart=self._restart, check=self._check, ask=self.ask, install=self._install,
+        )  # fmt: skip
+        records: list[dict[str, Any]] = []
+        versions: dict[str, str] = {}
+        for number, step in enumerate(plan.step, 1):
+            if step.save:
+                progress.stage(f"taking a snapshot before step {step.name}")
+                options = TakeOptions(comment=f"before the step {step.name}", reason="before a step", every_row=True)
+                self.safety = take_snapshot(self.site, self.store, options, progress, self.safety)
+            progress.stage(f"step {number} of {len(plan.step)}: {step.name} ({step_facts(step)})")
+            outcome = perform(step, place)
+            self.changed = True
+            versions |= outcome.versions
+            if outcome.problem is not None:
+                raise _Unlike(f"step '{step.name}' failed: {outcome.problem}")
+            tries = f" at try {outcome.tries}" if outcome.tries > 1 else ""
+            progress.note(f"done{tries} in {duration(outcome.seconds)}")
+            records.append({"name": step.name, "tries": outcome.tries, "seconds": round(outcome.seconds, 3)})
+        return records, versions
+
+    def _install(self, step: DistributionsStep) -> Ran:
+        return install_beside(self.site, step.wants, step.removes, self.site.wheelhouse(), step.time_limit)
+
+    def _restart(self) -> None:
+        """Let the host take up what the steps so far changed, for the next one asks the site itself."""
+        if self.changed:
+            reload_host(self.site)
+            self.changed = False
+
+    def _check(self, only: Sequence[str]) -> str | None:
+        chosen = [c for c in self.site.model.check if not c.writes and (not only or c.name in only)]
+        with Visitor(self.site.address, pass_header(self.site, self.token)) as visitor:
+            return first_new_problem(make_checks(visitor, chosen), self.before.checks)
 
 
 def _look_after(

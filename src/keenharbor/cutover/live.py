@@ -9,9 +9,9 @@ from typing import NoReturn
 
 from keenharbor.base.durable import write_durably
 from keenharbor.base.errors import KeenHarborError, PutBackError, UnsettledError
-from keenharbor.base.process import run_program
+from keenharbor.base.process import clean_environment, run_program
 from keenharbor.base.progress import Progress
-from keenharbor.clone.server import clean_environment
+from keenharbor.cutover.environments import environment_back
 from keenharbor.cutover.journal import close_journal
 from keenharbor.database import DatabaseWriter, open_database
 from keenharbor.site.log import append_log
@@ -142,6 +142,7 @@ def put_back(site: SiteView, store: Store, safety: str) -> None:
     """Live as the safety snapshot holds it, and visitors let in again."""
     snapshot = read_snapshot(store, safety)
     put_tree_back(site, snapshot)
+    environment_back(site, snapshot)
     put_database_back(site, snapshot)
     reload_host(site)
     maintenance_off(site)

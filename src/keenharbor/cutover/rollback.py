@@ -9,6 +9,7 @@ from typing import Any
 from keenharbor.base.errors import UnsettledError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
+from keenharbor.cutover.environments import environment_back, environment_missing
 from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive
 from keenharbor.cutover.live import (
     locked_out,
@@ -85,6 +86,8 @@ def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progr
         journal = enter_phase(site, journal, "changing", safety.id)
         try:
             progress.stage(f"going back to snapshot {target.id}")
+            if missing := environment_missing(site, target):
+                progress.note(missing)
             carried = go_back(site, target, safety)
             aside_file = carried.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
             enter_phase(site, journal, "done")
@@ -104,6 +107,7 @@ def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progr
 def go_back(site: SiteView, target: Snapshot, safety: Snapshot) -> CarriedOver:
     """Files of ``target``; its database plus the rows that visitors had added by ``safety``. Can be repeated."""
     put_tree_back(site, target)
+    environment_back(site, target)
     base: DatabaseState = target.state
     found: list[CarriedOver] = []
 

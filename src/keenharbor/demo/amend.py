@@ -26,7 +26,7 @@ AMENDMENTS = (
     Amendment("place-notes-block", "a new step: the kind is written 'herb'", "core 4.0 compares kinds to the letter"),
     Amendment("drop-override", "a new step: remove the override of variety.html", "core 4.0 does not give what it asks for"),
     Amendment("update-loan-desk", "retries = 2", "its migration works in batches and wants to be run again"),
-    Amendment("purge", "a new last step: purge the page cache", "visitors would go on getting the old pages"),
+    Amendment("purge", "a new step at the end: purge the page cache", "visitors would go on getting the old pages"),
 )
 # fmt: on
 
@@ -40,6 +40,8 @@ def amended(text: str) -> str:
         _step("replace-gallery-wall", "package", package="picture-rail", version="1.0", replaces="gallery-wall")
     )
     for step in old:
+        if str(step["name"]) == "check":
+            steps.append(_step("purge", "purge-cache"))
         match str(step["name"]):
             case "update-events-calendar":
                 step["carry_local_edits"] = True
@@ -62,7 +64,6 @@ def amended(text: str) -> str:
                 )
             )
             steps.append(_step("drop-override", "remove", paths=["themes/marrow/overrides/variety.html"]))
-    steps.append(_step("purge", "purge-cache"))
     plan["step"] = steps
     return tomlkit.dumps(plan)
 

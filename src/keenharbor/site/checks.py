@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Literal
 
 
 class Verdict(StrEnum):
@@ -32,7 +33,8 @@ class Check:
 class Decision:
     """What becomes of an extension or theme: ``keep``, ``update``, ``replace`` (by ``other``) or ``remove``.
 
-    ``open`` says that nobody has decided and there is no sound default; ``proposal`` is then what could be done.
+    ``open`` says that nobody has decided and there is no sound default; ``proposal`` is then what could be done. ``off``:
+    it is switched off ``meanwhile``, or ``for good``.
     """
 
     name: str
@@ -43,3 +45,4 @@ class Decision:
     reason: str = ""
     open: bool = False
     proposal: str = ""
+    off: Literal["", "meanwhile", "for good"] = ""

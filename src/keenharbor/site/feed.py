@@ -6,9 +6,12 @@ archive (gzip) whose first member `PACKAGE_FACTS` repeats the release's facts an
 
 from __future__ import annotations
 
+import copy
+import datetime
 import hashlib
 import json
 import tarfile
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Annotated, Literal
@@ -31,6 +34,10 @@ class Requires(BaseModel):
     core: str = ""
     runtime: str = ""
     packages: dict[str, str] = Field(default={}, description="ranges of other packages, by name")
+    modules: list[str] = Field(default=[], description="the runtime's modules that it cannot do without")
+    limits: dict[str, str] = Field(
+        default={}, description="what the runtime must allow at least, such as memory_limit 256M; its own names"
+    )
     database: dict[str, str] = Field(
         default={}, description="the engines that it runs on (sqlite, mariadb, postgres) with their ranges; empty: any"
     )
@@ -52,6 +59,13 @@ class Release(BaseModel):
     tested_up_to: str = ""
     replaced_by: str = Field(default="", description="the extension that takes this one's place, when it is given up")
     notes: str = ""
+    retries: Annotated[int, Field(ge=0, le=20)] = Field(
+        default=0, description="how often its migration may have to be run again, by its notes"
+    )
+    released: datetime.date | None = Field(default=None, description="the day on which it came out")
+    channel: Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]*$")] = Field(
+        default="stable", description="stable, or another series of releases, such as beta"
+    )
     upgrades_from: str = Field(
         default="", description="the versions from which one may go to this one directly; empty: any"
     )
@@ -104,6 +118,12 @@ class Feed:
 
     has_packages = True
     """Whether it gives packages whose files can be compared with what is installed."""
+
+    def within(self, channels: Collection[str]) -> Feed:
+        """The feed with the releases of these channels alone."""
+        found = copy.copy(self)
+        found.releases = [r for r in self.releases if r.channel in channels]
+        return found
 
     def key(self, name: str) -> str:
         """A package's name as the feed has it."""

@@ -1,10 +1,9 @@
-"""What stands in the way of an upgrade in the site itself: edits, strays, files that go, code that cannot be parsed, the
-database, space, rights, the newest snapshot."""
+"""What stands in the way of an upgrade in the site's files: edits, strays, files that go, code that cannot be parsed, space,
+rights, the newest snapshot."""
 
 from __future__ import annotations
 
 import os
-import re
 import shutil
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
@@ -15,7 +14,7 @@ from keenharbor.base.text import age, now, plural, size
 from keenharbor.database import open_database
 from keenharbor.site.checks import Check, Decision, Verdict
 from keenharbor.site.edits import LocalEdit, MergeConflict, installed_packages, local_edits, merge_three
-from keenharbor.site.feed import Feed, Package, Release, allows, is_version
+from keenharbor.site.feed import Feed, Package, is_version
 from keenharbor.site.strays import strays_in
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.syntax import SyntaxFault, can_parse, code_files, syntax_faults
@@ -111,43 +110,6 @@ def dropped_checks(site: SiteView, feed: Feed, decisions: Sequence[Decision], co
             reason = f"{target} has {plural(len(dropped), 'file')} less: {listed}"
             checks.append(Check(f"dropped files of {name}", Verdict.CAUTION, reason,
                                 "set 'remove_dropped = true' at its step in the plan"))  # fmt: skip
-    return checks
-
-
-def database_checks(site: SiteView, release: Release, target: str) -> list[Check]:
-    """Whether the target runs on the site's database engine and version, and whether its user may do what a snapshot needs."""
-    database = open_database(site.database_place)
-    engine = site.database_place.engine
-    if engine == "none" or not database.exists():
-        return []
-    checks = []
-    wanted = release.requires.database
-    found = re.search(r"\d+(?:\.\d+)*", database.version())
-    version = found[0] if found else "0"
-    if wanted and engine not in wanted:
-        there = ", ".join(sorted(wanted))
-        checks.append(Check("database", Verdict.BLOCKED, f"{target} does not run on {engine} any more (it runs on: {there})",
-                            "move the database to another engine first"))  # fmt: skip
-    elif wanted and not allows(wanted[engine], version):
-        checks.append(Check("database", Verdict.BLOCKED, f"{target} wants {engine} {wanted[engine]}; the site has {version}",
-                            "upgrade the database server first"))  # fmt: skip
-    else:
-        checks.append(
-            Check(
-                "database",
-                Verdict.CLEAR,
-                f"{engine} {version}" + (" fits" if wanted else "; the feed asks for none in particular"),
-            )
-        )
-    for words in database.lacking():
-        checks.append(
-            Check(
-                "database rights",
-                Verdict.CAUTION,
-                f"the database user cannot {words}",
-                "grant it, or a snapshot is not whole",
-            )
-        )
     return checks
 
 

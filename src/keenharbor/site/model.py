@@ -152,12 +152,14 @@ class DatabasePart(Part):
 
 class RuntimePart(Part):
     """The language runtime: the file in the site that selects its version (or the ``version``), each version's launcher, and the
-    folder of its installed ``packages``."""
+    folder of its installed ``packages``. From a ``wheelhouse``, a folder of packages beside the site file, they are installed
+    without a network."""
 
     name: Text
     version_file: Text | None = None
     version: Text | None = None
     packages: Text | None = None
+    wheelhouse: Text | None = None
     launchers: dict[str, str] = {}
 
 
@@ -170,12 +172,20 @@ class ServePart(Part):
 
 
 class CommandsPart(Part):
-    """The system's own commands. Places: {runtime} {root} {owner} {name} {port}."""
+    """The system's own commands. Places: {runtime} {root} {owner} {name} {port}. ``pending`` only reads, and ends with another
+    code than 0 when changes of the database's definitions are pending."""
 
     migrate: list[Text] | None = None
+    pending: list[Text] | None = None
     switch_on: list[Text] | None = None
     switch_off: list[Text] | None = None
     purge_cache: list[Text] | None = None
+
+
+class UpgradePart(Part):
+    """What is known of upgrades of the system: extensions that are to be off meanwhile, since they disturb one."""
+
+    switch_off: list[Text] = []
 
 
 class LivePart(Part):
@@ -266,10 +276,11 @@ class CheckPart(Part):
 
 class FeedPart(Part):
     """The feed of releases: a file; or, for Python sites, an ``index`` that speaks the simple repository API in JSON (an address,
-    or a folder that holds recorded answers)."""
+    or a folder that holds recorded answers). Of a file only releases of these ``channels`` are offered."""
 
     path: Text | None = None
     index: Text | None = None
+    channels: Annotated[list[Text], Field(min_length=1)] = ["stable"]
 
     @model_validator(mode="after")
     def _has_one(self) -> FeedPart:
@@ -300,6 +311,7 @@ class SiteFile(Part):
     address: dict[Literal["setting"], str] = {}
     serve: ServePart | None = None
     commands: CommandsPart = CommandsPart()
+    upgrade: UpgradePart = UpgradePart()
     live: LivePart = LivePart()
     maintenance: MaintenancePart | None = None
     mail: MailPart | None = None

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import timedelta
 from typing import Any
 
 from keenharbor.base.errors import UsageError
+from keenharbor.base.text import today
 from keenharbor.site.checks import Check, Decision, Verdict
 from keenharbor.site.components import distributions, normal_name
 from keenharbor.site.feed import Feed, Release, allows, is_version, version_order
 from keenharbor.site.hindrances import (
-    database_checks,
     dropped_checks,
     edit_checks,
     snapshot_check,
@@ -22,11 +24,16 @@ from keenharbor.site.hindrances import (
     syntax_checks,
 )
 from keenharbor.site.indexfeed import IndexFeed, required
+from keenharbor.site.inside import contents_checks, database_checks
 from keenharbor.site.solving import RUNTIME, FeedUniverse, Offer, Solved, Unsolved, Wish, least_change, route, solve
+from keenharbor.site.surroundings import runtime_checks, second_place_check
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.view import Component, SiteView
 
 REPLACE = "replace-by:"
+SWITCH_OFF = "switch-off"
+MOVES_ALONG = "moves along: "
+ABANDONED_AFTER = timedelta(days=2 * 365)
 
 
 @dataclass(frozen=True)
@@ -75,12 +82,14 @@ def judge(
     chosen: Mapping[str, str],
     snapshot: NewestSnapshot | None,
     latest: Latest | None = None,
+    database: str | None = None,
 ) -> Readiness:
     """Judge whether ``site`` can go to ``core`` on ``runtime`` (None: as they are now).
 
-    ``latest`` is what `latest_core` found, when that was asked for.
+    ``latest`` is what `latest_core` found, when that was asked for. ``database`` is the engine or version of it to go to
+    (``11.4``, ``postgres``, ``postgres 16``).
 
-    ``chosen`` maps an extension to ``keep``, ``remove``, a version, or ``replace-by:NAME``. Reads only. Raises
+    ``chosen`` maps an extension to ``keep``, ``remove``, ``switch-off``, a version, or ``replace-by:NAME``. Reads only. Raises
     `UsageError` for a core, runtime, extension or version that does not exist.
     """
     core_now, runtime_now = site.core_version(), site.runtime_version()
@@ -97,6 +106,8 @@ def judge(
     others = sorted(v for v in site.model.runtime.launchers if v != runtime)
     for component in components.values():
         decision = _decide(component, feed, core, runtime, chosen.get(component.name), others)
+        if component.name in site.model.upgrade.switch_off and component.on and decision.action in ("keep", "update"):
+            decision = dataclasses.replace(decision, off=decision.off or "meanwhile")
         decisions.append(decision)
         checks.append(_component_check(component, decision, core, runtime, feed))
     decisions, together = _together(site, feed, decisions, components, core, runtime, chosen)
@@ -104,13 +115,21 @@ def judge(
     checks += edit_checks(site, feed, decisions, core_now != core, core)
     checks += dropped_checks(site, feed, decisions, core_now, core)
     checks += latest.check() if latest is not None else []
-    checks += database_checks(site, release, f"{site.model.platform.title or site.model.platform.name} {core}")
+    title = f"{site.model.platform.title or site.model.platform.name} {core}"
+    checks += database_checks(site, release, title, database)
+    checks += contents_checks(site)
+    checks += runtime_checks(site, release, runtime, title)
+    if release.notes and core != core_now:
+        checks.append(
+            Check("notes of the core", Verdict.CAUTION, f"{core}: {release.notes}", "do what they ask for, or plan it")
+        )
     entries = site.scan().entries
     checks += standing_checks(site, entries)
     checks += syntax_checks(site, entries, runtime, components)
     checks += stray_checks(site, feed, entries, decisions, components, core_now != core)
     checks.append(space_check(site, entries))
     checks.append(snapshot_check(snapshot))
+    checks += second_place_check(site, snapshot)
     checks.sort(key=lambda c: c.verdict.rank)
     return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions), tuple(way or ()))
 
@@ -180,7 +199,7 @@ def _wishes(
     universe = FeedUniverse(feed, package, runtimes, _installed(site, feed, components, package, runtime), moving)
     wishes = [Wish(package, f"=={core}"), Wish(RUNTIME, f"=={runtime}")]
     for name in sorted(staying):
-        said = chosen.get(name)
+        said = chosen.get(name) if chosen.get(name) != SWITCH_OFF else None
         version = components[name].version if said == "keep" else said
         if version is not None and (version.startswith(REPLACE) or version == "remove"):
             if version != "remove":
@@ -217,7 +236,7 @@ def _together(
     chosen: Mapping[str, str],
 ) -> tuple[list[Decision], list[Check]]:  # fmt: skip
     """Whether there is one set of versions for all that stays; updates take its versions."""
-    staying = {d.name for d in decisions if not d.open and d.action != "remove"}
+    staying = {d.name for d in decisions if not d.open and d.action != "remove" and d.off != "for good"}
     wishes, universe = _wishes(site, feed, components, core, runtime, chosen, staying)
     package = feed.key(site.model.core.package)
     found = solve(universe, wishes)
@@ -273,13 +292,20 @@ def _moving_along(site: SiteView, versions: Mapping[str, str], known: set[str], 
         moves = f"{old.version} → {new}" if old is not None else f"{new} comes new"
         checks.append(
             Check(
-                f"moves along: {name}",
+                f"{MOVES_ALONG}{name}",
                 Verdict.CAUTION,
                 f"{moves}: {'; '.join(asked[:2])}",
                 "pin it beside the core's version",
             )
         )
     return checks
+
+
+def moves_along(check: Check) -> tuple[str, str] | None:
+    """The distribution and its version, of a check that says that it must move along (or comes new)."""
+    name = check.subject.removeprefix(MOVES_ALONG)
+    found = re.match(r"(?:\S+ → )?(\S+?)(?: comes new)?:", check.reason)
+    return (name, found[1]) if name != check.subject and found else None
 
 
 def _route_checks(way: list[str] | None, now_version: str, core: str, site: SiteView) -> list[Check]:
@@ -342,6 +368,12 @@ def _decide(
     component: Component, feed: Feed, core: str, runtime: str, chosen: str | None, other_runtimes: Sequence[str]
 ) -> Decision:
     name, kind = component.name, component.kind
+    if chosen == SWITCH_OFF:
+        found = _decide(component, feed, core, runtime, None, ())
+        if found.open:
+            reason = f"nothing fits; it stays, switched off ({found.reason})"
+            return Decision(name, kind, "keep", component.version, reason=reason, off="for good")
+        return dataclasses.replace(found, reason=f"{found.reason}; off meanwhile, as you decided", off="meanwhile")
     if chosen == "remove":
         return Decision(name, kind, "remove", reason="you decided so")
     if chosen is not None and chosen.startswith(REPLACE):
@@ -377,13 +409,33 @@ def _decide(
     return Decision(name, kind, "keep", component.version, reason=reason, open=True, proposal=proposal)
 
 
+def _last_word(feed: Feed, name: str) -> str:
+    """What the newest release says of itself: what core it claims to fit, and whether it looks abandoned."""
+    releases = feed.of(name)
+    if not releases:
+        return ". The feed does not have it"
+    last = releases[-1]
+    told = f". The last release is {last.version}"
+    told += f", for core {last.requires.core}" if last.requires.core else ", which never said for which core"
+    if last.released is not None:
+        told += f", of {last.released}"
+        if today() - last.released > ABANDONED_AFTER:
+            told += ": it looks abandoned"
+    return told
+
+
 def _component_check(component: Component, decision: Decision, core: str, runtime: str, feed: Feed) -> Check:
     subject = f"{component.kind} {component.name}"
     state = "" if component.on is not False else " (switched off)"
+    if decision.off == "for good":
+        return Check(subject, Verdict.CAUTION, "stays, switched off: no release fits", "look for what takes its place")
+    if decision.off:
+        state += "; switched off meanwhile"
     if decision.open:
         other = next((r.replaced_by for r in reversed(feed.of(component.name))), "")
         reason = f"no release runs on core {core} with runtime {runtime}; {component.version} wants core "
-        reason += (component.requires_core or "any") + (f". Its makers point to {other}" if other else "")
+        reason += (component.requires_core or "any") + _last_word(feed, component.name)
+        reason += f". Its makers point to {other}" if other else ""
         if decision.proposal.startswith("--runtime"):
             return Check(subject, Verdict.BLOCKED, decision.reason + state, f"plan for it too: {decision.proposal}")
         return Check(subject, Verdict.BLOCKED, reason + state, f"decide: {decision.proposal}")
@@ -408,6 +460,14 @@ def _component_check(component: Component, decision: Decision, core: str, runtim
         return Check(
             subject, Verdict.BLOCKED, f"{component.version} does not say that it fits" + state, "remove or replace it"
         )
+    release = feed.find(component.name, component.version) if is_version(component.version) else None
+    if release is not None and release.released is not None and today() - release.released > ABANDONED_AFTER:
+        newest = feed.of(component.name)[-1]
+        if newest.version == release.version:
+            reason = (
+                f"stays at {component.version}, the last release, of {release.released}: it looks abandoned" + state
+            )
+            return Check(subject, Verdict.CAUTION, reason, "look for what takes its place")
     if component.tested_up_to and version_order(component.tested_up_to) < version_order(core):
         reason = f"stays at {component.version}, tested up to core {component.tested_up_to} only" + state
         return Check(subject, Verdict.CAUTION, reason, "look at its pages in the trial")

@@ -16,8 +16,8 @@ from keenharbor.site.view import SiteView
 
 @dataclass(frozen=True)
 class Target:
-    """Where to go: a ``core`` or the ``latest`` one, a ``runtime``; what becomes of extensions (``NAME=DECISION``), now and in
-    a file of ``decisions``; of which names to ``forget`` what was decided before."""
+    """Where to go: a ``core`` or the ``latest`` one, a ``runtime``, a ``database``; what becomes of extensions
+    (``NAME=DECISION``), now and in a file of ``decisions``; of which names to ``forget`` what was decided before."""
 
     core: str | None
     runtime: str | None
@@ -25,6 +25,7 @@ class Target:
     extensions: tuple[str, ...]
     decisions: Path | None
     forget: tuple[str, ...]
+    database: str | None = None
 
 
 @dataclass(frozen=True)
@@ -60,6 +61,6 @@ def judge_for(site: SiteView, feed: Feed, target: Target, snapshot: NewestSnapsh
     chosen = {n: d.decision for n, d in before.items()} | said
     found = latest_core(site, feed, target.runtime, chosen) if target.latest else None
     wanted = found.core if found is not None else target.core
-    readiness = judge(site, feed, wanted, target.runtime, chosen, snapshot, found)
+    readiness = judge(site, feed, wanted, target.runtime, chosen, snapshot, found, target.database)
     remember(site.work, said, target.forget)
     return Judged(readiness, {n: d for n, d in sorted(before.items()) if n not in said})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -13,9 +13,10 @@ from typing import TypeVar
 from blake3 import blake3
 
 from keenharbor.base.errors import UsageError
+from keenharbor.base.process import Ran, clean_environment, run_program
 from keenharbor.database import DatabasePlace, DatabaseState, open_database, table_digest
 from keenharbor.site.components import FoundComponent, components_in, distributions, is_true, words_of_cell
-from keenharbor.site.model import USUAL, FolderPart, SiteFile, SwitchPart
+from keenharbor.site.model import USUAL, FolderPart, RuntimePart, SiteFile, SwitchPart
 from keenharbor.site.settings import form_of, read_settings, values_in
 from keenharbor.tree import AreaRules, Entry, Scan, scan_tree
 from keenharbor.tree.scan import pieces
@@ -81,9 +82,10 @@ class SiteView:
         self.work = work
         self.store_folder = store
 
-    def at(self, root: Path, database: DatabasePlace) -> SiteView:
-        """The same site as it stands elsewhere."""
-        return SiteView(self.model, self.site_file, root, database, self.work, self.store_folder)
+    def at(self, root: Path, database: DatabasePlace, runtime: RuntimePart | None = None) -> SiteView:
+        """The same site as it stands elsewhere, with another ``runtime`` where it has one of its own."""
+        model = self.model if runtime is None else self.model.model_copy(update={"runtime": runtime})
+        return SiteView(model, self.site_file, root, database, self.work, self.store_folder)
 
     @property
     def name(self) -> str:
@@ -185,6 +187,11 @@ class SiteView:
             raise UsageError("site file, 'runtime.packages': this key is missing", where=self.site_file)
         return self.root / self.model.runtime.packages
 
+    def wheelhouse(self) -> Path | None:
+        """The folder from which packages are installed without a network, if the site file names one."""
+        named = self.model.runtime.wheelhouse
+        return self.site_file.absolute().parent / named if named is not None else None
+
     def runtime_version(self) -> str:
         """The runtime's version that the site selects."""
         part = self.model.runtime
@@ -224,6 +231,12 @@ class SiteView:
             )
         return program
 
+    def ask(self, command: Sequence[str], seconds: float = 120) -> Ran:
+        """Run a command of the site file that only reads, with the runtime that the site selects."""
+        places = {"runtime": self.launcher(), "root": str(self.root)}
+        filled = [re.sub(r"\{(runtime|root)\}", lambda m: places[m[1]], word) for word in command]
+        return run_program(filled, folder=self.root, time_limit=seconds, environment=clean_environment())
+
     def components(self) -> list[Component]:
         """Extensions, then themes, by name."""
         found: list[Component] = []
@@ -231,6 +244,14 @@ class SiteView:
             if part is not None:
                 found += self._in_folder(part, kind)
         return found
+
+    def is_distribution(self, name: str) -> bool:
+        """Whether an extension is an installed distribution, whose files stand among those of others."""
+        parts = (self.model.extensions, self.model.themes)
+        return any(
+            p is not None and p.format == "distributions" and name in {c.name for c in components_in(self.root, p)}
+            for p in parts
+        )
 
     def _in_folder(self, part: FolderPart, kind: str) -> Iterator[Component]:
         states = self._switched(part.switch) if part.switch is not None else None

@@ -16,6 +16,7 @@ from keenharbor.base.jsontext import encode_json
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
 from keenharbor.database import Schema, StoredTable, store_state
+from keenharbor.site.components import distributions
 from keenharbor.site.model import USUAL
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
@@ -183,6 +184,7 @@ def take_snapshot(
                 "schema": schema.as_json(),
                 "tables": [t.as_json() for t in tables],
             },
+            "environment": _environment(site),
             "added_bytes": writer.added_bytes,
             "read_bytes": sum(e.size for p, e in again.entries.items() if known.get(p, _NOTHING).objects != e.objects)
             + sum(t.size for t in tables),
@@ -198,6 +200,13 @@ def _components(site: SiteView) -> list[dict[str, object]]:
         return [dataclasses.asdict(c) for c in site.components()]
     except (UsageError, OSError, ValueError):
         return []
+
+
+def _environment(site: SiteView) -> dict[str, str]:
+    """The installed distributions of a site that has such, by name with their version: they are not in its files."""
+    if site.model.runtime.packages is None:
+        return {}
+    return {name: found.version for name, found in sorted(distributions(site.packages_folder()).items())}
 
 
 def left_empty_tables(site: SiteView, options: TakeOptions, schema: Schema) -> list[str]:

@@ -6,7 +6,9 @@ import dataclasses
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import plural
+from keenharbor.clone.environment import environment_of
 from keenharbor.site.checks import Check, Verdict
+from keenharbor.site.components import normal_name
 from keenharbor.site.edits import edits_of, installed_packages
 from keenharbor.site.feed import Feed, Package, Release, allows, is_version, version_order
 from keenharbor.site.view import SiteView
@@ -95,6 +97,10 @@ def _step(site: SiteView, feed: Feed | None, step: kinds.Step, state: _State) ->
             return blocked(
                 f"the site has no '{step.extension}' at that point", "correct the name, or take the step out"
             )
+    elif isinstance(step, kinds.DistributionsStep):
+        return _distributions(site, feed, step, state)
+    elif isinstance(step, kinds.CheckStep) and (strange := sorted(set(step.only) - {c.name for c in site.model.check})):
+        return blocked(f"the site file has no check '{strange[0]}'", "correct the name, or add the check")
     elif isinstance(step, kinds.RuntimeStep):
         state.runtime = step.version
         try:
@@ -115,6 +121,35 @@ def _step(site: SiteView, feed: Feed | None, step: kinds.Step, state: _State) ->
             "the site file says of no cache and of no command to purge it", "name them under [areas] or [commands]"
         )
     return []
+
+
+def _distributions(site: SiteView, feed: Feed | None, step: kinds.DistributionsStep, state: _State) -> list[Check]:
+    subject, found = f"step {step.name}", []
+    if environment_of(site) is None:
+        found.append(Check(subject, Verdict.BLOCKED, "the site has no virtual environment of its own",
+                           "name the folder of its packages: 'packages' under [runtime]"))  # fmt: skip
+    core = normal_name(site.model.core.distribution or "")
+    by_name = {normal_name(n): n for n in state.versions}
+    for word in step.wants:
+        name, _, version = word.partition("==")
+        if version and feed is not None and feed.of(name) and feed.find(name, version) is None:
+            there = ", ".join(r.version for r in feed.of(name)[-5:])
+            found.append(Check(subject, Verdict.BLOCKED, f"the index has no {name} {version} (of late: {there})",
+                               "name another version"))  # fmt: skip
+        if normal_name(name) == core and version:
+            state.core = version
+        elif normal_name(name) in by_name and version:
+            state.versions[by_name[normal_name(name)]] = version
+            release = feed.find(name, version) if feed is not None else None
+            state.asks[by_name[normal_name(name)]] = (
+                (release.requires.core, release.requires.runtime) if release else ("", "")
+            )
+    for name in step.removes:
+        if normal_name(name) not in by_name:
+            found.append(Check(subject, Verdict.CAUTION, f"'{name}' is not installed at that point", "take it out"))
+        else:
+            del state.versions[by_name[normal_name(name)]]
+    return found
 
 
 def _package(site: SiteView, feed: Feed | None, step: kinds.PackageStep, state: _State) -> list[Check]:

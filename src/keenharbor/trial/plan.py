@@ -18,13 +18,15 @@ Name = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=80)]
 
 
 class StepBase(Part):
-    """What every step has. ``expects`` are paths that it may touch beyond what its kind is known to touch."""
+    """What every step has. ``expects`` are paths that it may touch beyond what its kind is known to touch; with ``save``
+    the cutover takes a snapshot before it (a trial has a checkpoint around every step)."""
 
     name: Name
     time_limit: Annotated[float, Field(gt=0, le=86_400)] = 120
     retries: Annotated[int, Field(ge=0, le=20)] = 0
     retry_pause: Annotated[float, Field(ge=0, le=3600)] = 1
     expects: list[Text] = []
+    save: bool = False
 
 
 class PackageStep(StepBase):
@@ -79,12 +81,24 @@ class SqlStep(StepBase):
 
 
 class SettingStep(StepBase):
-    """Set a key of the settings file (``file``: ``section.key``) or a setting in the database (``database``: name,
-    ``key``: what stands within it, dotted)."""
+    """Set a key of the settings file (``file``: ``section.key``; of another one: ``settings_file``) or a setting in the
+    database (``database``: name, ``key``: what stands within it, dotted)."""
 
     kind: Literal["setting"]
     file: str | None = None
+    settings_file: str | None = None
     database: str | None = None
+    key: str | None = None
+    value: str | int | float | bool
+
+
+class CellStep(StepBase):
+    """Set the ``column`` of the rows of a ``table`` whose cells are as in ``where``; ``key``: what stands within the cell."""
+
+    kind: Literal["cell"]
+    table: Text
+    where: Annotated[dict[str, str | int], Field(min_length=1)]
+    column: Text
     key: str | None = None
     value: str | int | float | bool
 
@@ -110,6 +124,37 @@ class PurgeStep(StepBase):
     kind: Literal["purge-cache"]
 
 
+class DistributionsStep(StepBase):
+    """Let the installer of the site's virtual environment put distributions in place (``wants``: ``name==version``) and take
+    others out (``removes``). A clone has an environment of its own; on live it is done beside, and put in place whole."""
+
+    kind: Literal["distributions"]
+    wants: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9][\w.-]*(==[\w.!+-]+)?$")]] = []
+    removes: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9][\w.-]*$")]] = []
+
+
+class WaitStep(StepBase):
+    """Wait for a person: ``say`` tells what to do. It counts as done when they say so; without a terminal it fails.
+    How long they take is not limited."""
+
+    kind: Literal["wait"]
+    say: Text
+
+
+class RestartStep(StepBase):
+    """Let the site's host take up changed files."""
+
+    kind: Literal["restart"]
+
+
+class CheckStep(StepBase):
+    """Make scripted visits of the site file (``only`` these, or all); good when none fails that did not fail before. On live
+    those that write are left out."""
+
+    kind: Literal["check"]
+    only: list[Text] = []
+
+
 Step = Annotated[
     PackageStep
     | RemoveStep
@@ -117,6 +162,11 @@ Step = Annotated[
     | RequestStep
     | SqlStep
     | SettingStep
+    | CellStep
+    | DistributionsStep
+    | WaitStep
+    | RestartStep
+    | CheckStep
     | ExtensionStep
     | RuntimeStep
     | PurgeStep,
@@ -184,6 +234,18 @@ def step_facts(step: Any) -> str:
             return "run SQL: " + " ".join(step.sql.split())[:60]
         case SettingStep():
             return f"set {step.file or step.database}{'.' + step.key if step.key else ''} to {step.value}"
+        case CellStep():
+            rows = ", ".join(f"{c} = {v}" for c, v in step.where.items())
+            return f"set {step.table}.{step.column}{'.' + step.key if step.key else ''} to {step.value} where {rows}"
+        case DistributionsStep():
+            out = [f"take out {', '.join(step.removes)}"] if step.removes else []
+            return "; ".join([*([f"install {', '.join(step.wants)}"] if step.wants else []), *out]) or "nothing"
+        case WaitStep():
+            return f"by hand: {step.say}"
+        case RestartStep():
+            return "let the host take up the change"
+        case CheckStep():
+            return "make the checks " + ", ".join(step.only) if step.only else "make the site file's checks"
         case ExtensionStep():
             return f"switch {step.extension} {'on' if step.on else 'off'}"
         case RuntimeStep():

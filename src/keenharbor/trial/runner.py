@@ -6,16 +6,19 @@ import contextlib
 import re
 import shutil
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from statistics import median
+from typing import Any
 
 from keenharbor.base.durable import private_folder
 from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.process import Ran
 from keenharbor.base.progress import Progress, Silent
 from keenharbor.base.text import duration, now, plural, stamp
 from keenharbor.clone.clone import TRIAL_PURPOSE, Clone, live_places, make_clone
+from keenharbor.clone.environment import install
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.compare import (
     Look,
@@ -35,6 +38,7 @@ from keenharbor.compare import (
     take_look,
     verdict_of,
 )
+from keenharbor.compare.look import first_new_problem, make_checks
 from keenharbor.compare.state import settings_of
 from keenharbor.compare.timing import RATIO, SLOW_SECONDS
 from keenharbor.database import open_database, row_delta
@@ -45,7 +49,7 @@ from keenharbor.snapshot import Snapshot, TakeOptions, record_proof, take_snapsh
 from keenharbor.snapshot.take import new_id
 from keenharbor.store import Store
 from keenharbor.tree import compare_trees
-from keenharbor.trial.plan import Plan, step_facts
+from keenharbor.trial.plan import CheckStep, DistributionsStep, Plan, WaitStep, step_facts
 from keenharbor.trial.result import Isolation, StepRecord, TrialResult, save_result
 from keenharbor.trial.steps import Outcome, Workplace, perform
 
@@ -58,8 +62,10 @@ FEWEST_PAGES = 5
 
 @dataclass(frozen=True)
 class TrialOptions:
-    """``keep``: leave the clone and the checkpoints for a visit; ``stop_at_failure``: do not go on after a failed step."""
+    """``keep``: leave the clone and the checkpoints for a visit; ``stop_at_failure``: do not go on after a failed step;
+    ``ask`` shows a person what to do and returns when they are done (None: nobody is there)."""
 
+    ask: Callable[[str], None] | None = None
     keep: bool = False
     stop_at_failure: bool = False
     port: int | None = None
@@ -99,7 +105,14 @@ def run_trial(
         with Mailbox() as mailbox:
             progress.stage(f"making a clone of snapshot {snapshot.id}")
             restoring = time.monotonic()
-            clone = make_clone(live, snapshot, f"{TRIAL_PURPOSE}{identity}", mail_port=mailbox.port, port=options.port)
+            clone = make_clone(
+                live,
+                snapshot,
+                f"{TRIAL_PURPOSE}{identity}",
+                mail_port=mailbox.port,
+                port=options.port,
+                environment=True,
+            )
             try:
                 rehearsal = _Rehearsal(live, plan, feed, clone, mailbox, options, progress, folder, snapshot)
                 rehearsal.prove(f"trial {identity}", restoring)
@@ -188,12 +201,11 @@ class _Rehearsal:
         for number, step in enumerate(self._plan.step, 1):
             self._progress.stage(f"step {number} of {total}: {step.name} ({step_facts(step)})")
             start = self._take_checkpoint(f"before {step.name}")
-            place = Workplace(self._clone.site, self._feed, self._clone.address)
-            outcome = perform(step, place)
+            outcome = perform(step, self._workplace())
             end = self._take_checkpoint(f"after {step.name}")
             seen = _Seen(step.name, None)
             self._seen.append(seen)
-            seen.of_step = self._of_step(step.name, outcome, start, end)
+            seen.of_step = self._of_step(step, outcome, start, end)
             self._versions |= outcome.versions
             try:
                 self._clone.restart()
@@ -231,10 +243,36 @@ class _Rehearsal:
         self._checkpoint = taken
         return taken
 
-    def _of_step(self, name: str, outcome: Outcome, start: Snapshot, end: Snapshot) -> list[Observation]:
+    def _workplace(self) -> Workplace:
+        """The clone for a step. It was restarted after the step before, so it runs what is there."""
+        ask = self._options.ask
+
+        def check(only: Sequence[str]) -> str | None:
+            chosen = [c for c in self._live.model.check if not only or c.name in only]
+            with Visitor(self._clone.address) as visitor:
+                seen = make_checks(visitor, chosen, lambda: [a for m in self._mailbox.messages for a in m.to])
+            return first_new_problem(seen, self.before.checks)
+
+        def show(say: str) -> None:
+            assert ask is not None
+            ask(f"{say}\nThe clone answers at {self._clone.address}")
+
+        def put_in(step: DistributionsStep) -> Ran:
+            assert self._clone.facts.environment is not None
+            own = Path(self._clone.facts.environment)
+            return install(own, step.wants, step.removes, self._live.wheelhouse(), step.time_limit)
+
+        return Workplace(
+            self._clone.site, self._feed, self._clone.address, check=check, ask=show if ask is not None else None,
+            install=put_in if self._clone.facts.environment is not None else None,
+        )  # fmt: skip
+
+    def _of_step(self, step: Any, outcome: Outcome, start: Snapshot, end: Snapshot) -> list[Observation]:
         """What a step did beyond its purpose, from the checkpoints around it."""
+        name: str = step.name
         found: list[Observation] = []
-        if outcome.problem is not None:
+        # A check that fails is told of by the look that follows.
+        if outcome.problem is not None and not isinstance(step, CheckStep):
             text = f"the step failed: {outcome.problem}"
             if outcome.tries > 1:
                 text += f" ({outcome.tries} tries)"
@@ -252,6 +290,10 @@ class _Rehearsal:
         for seen in compare_settings(settings_of(start.state, model), settings_of(end.state, model)):
             planned = any(seen.place == s or seen.place.startswith(s + ".") for s in outcome.settings)
             found.append(replace(seen, weight=Weight.NOTE, text=f"{seen.text}, as planned") if planned else seen)
+        if isinstance(step, WaitStep):
+            # What a person was asked to do is recorded, not doubted; what they lost on the way is told as it is.
+            lost = ("step-failed", "rows-lost", "setting-lost")
+            found = [o if o.kind in lost else replace(o, weight=Weight.NOTE, text=f"{o.text}, by hand") for o in found]
         return found
 
     def _read_logs(self) -> set[str]:

@@ -15,15 +15,19 @@ from typing import Any
 
 from keenharbor.base.durable import temporary_name
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.base.process import Ran, run_program
-from keenharbor.clone.server import clean_environment, fill_places
+from keenharbor.base.process import Ran, clean_environment, run_program
+from keenharbor.base.text import plural
+from keenharbor.clone.environment import pins_of
+from keenharbor.clone.server import fill_places
 from keenharbor.compare import VisitError, Visitor
 from keenharbor.compare.state import settings_of
 from keenharbor.database import open_database
 from keenharbor.database.cells import cell_value, flat, with_part
+from keenharbor.site.components import normal_name
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
 from keenharbor.site.feed import Feed, Package
-from keenharbor.site.settings import with_value
+from keenharbor.site.model import SettingsTablePart
+from keenharbor.site.settings import form_of, with_value
 from keenharbor.site.view import SiteView
 from keenharbor.tree.areas import fits
 from keenharbor.tree.restore import clear_folder
@@ -44,7 +48,9 @@ class Workplace:
     """A site that may be written to: a clone, or live during a cutover.
 
     ``address`` is where it answers now; ``headers`` go with requests to it; ``keep_open`` are descriptors that
-    programs inherit, so that a lock outlives a killed run as long as its programs do.
+    programs inherit, so that a lock outlives a killed run as long as its programs do. ``restart`` lets the host take up
+    changed files; ``check`` makes scripted visits and tells what is wrong; ``ask`` shows a person what to do and returns
+    when they are done (None: nobody is there); ``install`` changes the site's virtual environment (None: it must not be).
     """
 
     site: SiteView
@@ -52,6 +58,10 @@ class Workplace:
     address: str
     headers: Mapping[str, str] = field(default_factory=dict)
     keep_open: Sequence[int] = ()
+    restart: Callable[[], None] = lambda: None
+    check: Callable[[Sequence[str]], str | None] = lambda only: None
+    ask: Callable[[str], None] | None = None
+    install: Callable[[kinds.DistributionsStep], Ran] | None = None
 
     def run(self, command: Sequence[str], time_limit: float, **places: str) -> Ran:
         """Run a command of the site file or plan in the site's folder with the runtime that the site selects."""
@@ -269,6 +279,8 @@ def _uninstall(place: Workplace, name: str, outcome: Outcome, limit: float) -> s
     installed = next((p for p in installed_packages(place.site) if p.name == name), None)
     if installed is None or installed.kind == "core":
         raise StepFailed(f"there is no extension '{name}' to remove")
+    if place.site.is_distribution(name):
+        raise StepFailed(f"'{name}' is a distribution: 'removes' in a step of the kind 'distributions' takes it out")
     output = _switch(place, name, False, limit)
     folder = place.site.root / installed.folder
     clear_folder(folder)
@@ -299,6 +311,8 @@ def _command(step: kinds.CommandStep, place: Workplace, outcome: Outcome) -> str
 
 
 def _request(step: kinds.RequestStep, place: Workplace, outcome: Outcome) -> str:
+    # A host that still runs the code of before would answer for it.
+    place.restart()
     with Visitor(place.address, place.headers, timeout=step.time_limit) as visitor:
         answer = visitor.post(step.path, step.form) if step.form is not None else visitor.get(step.path)
     if answer.status != step.status:
@@ -317,15 +331,19 @@ def _setting(step: kinds.SettingStep, place: Workplace, outcome: Outcome) -> str
     model = place.site.model
     value: Any = step.value
     if step.file is not None:
-        general = place.site.needed(model.settings, "settings")
-        path = place.site.root / general.file
+        if step.settings_file is not None:
+            file, form = step.settings_file, form_of(step.settings_file) or "ini"
+        else:
+            general = place.site.needed(model.settings, "settings")
+            file, form = general.file, general.format
+        path = place.site.root / file
         shown = str(value).lower() if isinstance(value, bool) else str(value)
         try:
-            text = with_value(path.read_text(encoding="utf-8"), step.file, shown, general.format, path)
+            text = with_value(path.read_text(encoding="utf-8"), step.file, shown, form, path)
         except KeyError:
-            raise StepFailed(f"the settings file has no '{step.file}'") from None
-        place.write_file(general.file, text.encode("utf-8"))
-        outcome.touches = (*outcome.touches, general.file)
+            raise StepFailed(f"the settings file {file} has no '{step.file}'") from None
+        place.write_file(file, text.encode("utf-8"))
+        outcome.touches = (*outcome.touches, file)
         return f"{step.file} is {shown}"
     if step.database is None or model.settings is None or model.settings.table is None:
         raise StepFailed("a setting step wants 'file' or 'database'")
@@ -339,6 +357,77 @@ def _setting(step: kinds.SettingStep, place: Workplace, outcome: Outcome) -> str
     place_in = f"{step.database}.{step.key}" if step.key else step.database
     outcome.settings = (place_in,)
     return f"{place_in} is {value}"
+
+
+def _cell(step: kinds.CellStep, place: Workplace, outcome: Outcome) -> str:
+    with place.site.reading_database() as state:
+        table = state.schema.table(step.table)
+        lacking = [c for c in (*step.where, step.column) if table is None or c not in table.columns]
+        if table is None or lacking:
+            raise StepFailed(f"the database has no {', '.join(f'{step.table}.{c}' for c in lacking)}")
+        at = {c: table.columns.index(c) for c in (*step.where, step.column)}
+        rows = [r for r in state.rows(step.table) if all(str(r[at[c]]) == str(v) for c, v in step.where.items())]
+    if not rows:
+        raise StepFailed(f"no row of {step.table} is as 'where' says")
+    with open_database(place.site.database_place).writing() as writer:
+        for row in rows:
+            value: Any = step.value
+            if step.key is not None:
+                try:
+                    value = with_part(str(row[at[step.column]]), step.key.split("."), step.value)
+                except (KeyError, ValueError):
+                    raise StepFailed(f"{step.table}.{step.column} has no '{step.key}'") from None
+            keys = table.key or tuple(step.where)
+            writer.update(step.table, {k: row[table.columns.index(k)] for k in keys}, {step.column: value})
+    general = model_settings(place.site)
+    if general is not None and general.table == step.table and general.name in step.where:
+        outcome.settings = (f"{step.where[general.name]}" + (f".{step.key}" if step.key else ""),)
+    return f"{step.table}.{step.column} is set in {plural(len(rows), 'row')}"
+
+
+def model_settings(site: SiteView) -> SettingsTablePart | None:
+    """The table in which the site keeps settings, if it has one."""
+    return site.model.settings.table if site.model.settings is not None else None
+
+
+def _distributions(step: kinds.DistributionsStep, place: Workplace, outcome: Outcome) -> str:
+    if place.install is None or place.site.model.runtime.packages is None:
+        raise StepFailed("the site has no virtual environment of its own to install into ('packages' under [runtime])")
+    before = pins_of(place.site.packages_folder())
+    output = _ran(place.install(step), step.time_limit)
+    after = pins_of(place.site.packages_folder())
+    moved = {n: (before.get(n), after.get(n)) for n in before.keys() | after.keys() if before.get(n) != after.get(n)}
+    asked = {normal_name(w.partition("==")[0]) for w in step.wants}
+    outcome.versions |= {
+        old: new for n, (old, new) in moved.items() if n in asked and old is not None and new is not None
+    }
+    told = [f"{n}: {old or 'new'} → {new or 'taken out'}" for n, (old, new) in sorted(moved.items())]
+    return output + "\n" + "\n".join(told)
+
+
+def _wait(step: kinds.WaitStep, place: Workplace, outcome: Outcome) -> str:
+    if place.ask is None:
+        raise StepFailed(f"a person is wanted, and there is no terminal to ask on: {step.say}")
+    place.restart()
+    place.ask(step.say)
+    return "a person said that it is done"
+
+
+def _restart(step: kinds.RestartStep, place: Workplace, outcome: Outcome) -> str:
+    place.restart()
+    return "the host took up the change"
+
+
+def _check(step: kinds.CheckStep, place: Workplace, outcome: Outcome) -> str:
+    known = {c.name for c in place.site.model.check}
+    unknown = [n for n in step.only if n not in known]
+    if unknown:
+        raise StepFailed(f"the site file has no check '{unknown[0]}'")
+    place.restart()
+    problem = place.check(step.only)
+    if problem is not None:
+        raise StepFailed(problem)
+    return "every check is as before"
 
 
 def _extension(step: kinds.ExtensionStep, place: Workplace, outcome: Outcome) -> str:
@@ -376,4 +465,9 @@ _PERFORM: dict[type, Callable[[Any, Workplace, Outcome], str]] = {
     kinds.ExtensionStep: _extension,
     kinds.RuntimeStep: _runtime,
     kinds.PurgeStep: _purge,
+    kinds.CellStep: _cell,
+    kinds.DistributionsStep: _distributions,
+    kinds.WaitStep: _wait,
+    kinds.RestartStep: _restart,
+    kinds.CheckStep: _check,
 }

@@ -35,7 +35,13 @@ from keenharbor.site.inference.packages import (
     switch_in_database,
     switch_in_settings,
 )
-from keenharbor.site.inference.runtime import RuntimeFound, environments_beside, runtime_in, serve_command
+from keenharbor.site.inference.runtime import (
+    RuntimeFound,
+    environments_beside,
+    migrate_command,
+    runtime_in,
+    serve_command,
+)
 from keenharbor.site.inference.sources import Group, Source, groups_of, settings_sources
 from keenharbor.site.model import USUAL, FolderPart, SwitchPart
 from keenharbor.site.settings import Setting, key_parts
@@ -97,6 +103,7 @@ class Inferred:
     serve: tuple[list[str], str] | None
     title: tuple[str, str] | None
     opaque_settings: tuple[str, ...] = field(default=())
+    migrate: list[str] | None = None
 
 
 def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress: Progress | None = None) -> Inferred:
@@ -140,6 +147,7 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
         _mail(sources, settings_source), tuple(_timers(sources)), serve_command(runtime.name, entries) if runtime else None,
         _title(sources, settings_source),
         tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60 and is_packed_text(x.value)),
+        migrate_command(runtime.name, entries) if runtime else None,
     )  # fmt: skip
 
 

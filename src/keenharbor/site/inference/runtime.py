@@ -170,6 +170,12 @@ def _installed(name: str) -> tuple[str, str] | None:
     return (program, version[0]) if version else None
 
 
+def migrate_command(name: str, entries: Mapping[str, Entry]) -> list[str] | None:
+    """How the database follows the code, where a standard way is evident."""
+    path = next((p for p in ("manage.py", "src/manage.py") if p in entries), None)
+    return ["{runtime}", path, "migrate", "--noinput"] if name == "python" and path is not None else None
+
+
 def serve_command(name: str, entries: Mapping[str, Entry]) -> tuple[list[str], str] | None:
     """How a clone is started, where a standard way is evident: the words, and why."""
     if name == "php":

@@ -110,6 +110,9 @@ def site_file_text(found: Inferred, given: Given, home: Path) -> str:
         for area, paths in found.areas.items():
             out.put(area, paths, found.areas_why[paths[0]])
     _put_contents(out, found)
+    if found.migrate is not None:
+        out.table("commands", "how the database follows the code")
+        out.put("migrate", found.migrate)
     if found.serve is not None:
         out.table("serve", f"how a clone is started: {found.serve[1]}")
         out.put("command", found.serve[0])

@@ -1,0 +1,95 @@
+"""What stands in the way of an upgrade around the site: the runtime's modules and limits, snapshots on one disk only."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+from pathlib import Path
+
+from keenharbor.site.checks import Check, Verdict
+from keenharbor.site.feed import Release
+from keenharbor.site.log import read_log
+from keenharbor.site.survey import NewestSnapshot
+from keenharbor.site.view import SiteView
+
+_SECONDS = 30
+_UNITS = {"": 1, "k": 1024, "m": 1024**2, "g": 1024**3}
+# What each runtime tells of itself; nothing of the site is run.
+_ASKS = {
+    "php": ["-r", "echo json_encode([array_map('strtolower', get_loaded_extensions()), ini_get_all(null, false)]);"],
+    "python": [
+        "-I", "-c",
+        "import json, pkgutil, sys; print(json.dumps([sorted({m.name.lower() for m in pkgutil.iter_modules()} | "
+        "{n.lower() for n in sys.builtin_module_names}), {}]))",
+    ],
+}  # fmt: skip
+
+
+def runtime_checks(site: SiteView, release: Release, runtime: str, target: str) -> list[Check]:
+    """Whether the target's runtime has the modules that the release asks for, and allows what it needs."""
+    modules, limits = release.requires.modules, release.requires.limits
+    if not modules and not limits:
+        return []
+    name = site.model.runtime.name
+    program = site.model.runtime.launchers.get(runtime)
+    told = _told(name, program)
+    if told is None:
+        wanted = ", ".join([*modules, *(f"{k} {v}" for k, v in limits.items())])
+        reason = f"{target} asks for {wanted}; {name} {runtime} cannot be asked for them"
+        return [Check("runtime modules", Verdict.CAUTION, reason, "look yourself")]
+    there, allowed = told
+    checks = []
+    missing = sorted(m for m in modules if m.lower() not in there)
+    if missing:
+        reason = f"{name} {runtime} lacks {', '.join(missing)}, which {target} asks for"
+        checks.append(Check("runtime modules", Verdict.BLOCKED, reason,
+                            f"install {'it' if len(missing) == 1 else 'them'} for {name} {runtime}"))  # fmt: skip
+    elif modules:
+        checks.append(Check("runtime modules", Verdict.CLEAR, f"{name} {runtime} has {', '.join(modules)}"))
+    for limit, least in limits.items():
+        present = allowed.get(limit)
+        if present is None or not _is_enough(str(present), least):
+            reason = (
+                f"{target} asks for {limit} {least}; {name} {runtime} has {present if present is not None else 'none'}"
+            )
+            checks.append(Check(f"limit {limit}", Verdict.CAUTION, f"{reason} on the command line",
+                                "raise it, and look at what the web server sets"))  # fmt: skip
+    return checks
+
+
+def _told(name: str, program: str | None) -> tuple[set[str], dict[str, object]] | None:
+    if name not in _ASKS or program is None or not Path(program).exists():
+        return None
+    try:
+        ran = subprocess.run([program, *_ASKS[name]], capture_output=True, timeout=_SECONDS, check=True, cwd="/")
+        modules, limits = json.loads(ran.stdout)
+        return set(modules), dict(limits)
+    except (OSError, subprocess.SubprocessError, ValueError):
+        return None
+
+
+def _is_enough(present: str, least: str) -> bool:
+    """Whether ``256M`` is at least ``128M``; zero or less means no limit. Texts that are no amounts must agree."""
+    amounts = [re.fullmatch(r"\s*(-?\d+)\s*([kmg]?)b?\s*", t.lower()) for t in (present, least)]
+    if amounts[0] is None or amounts[1] is None:
+        return present.strip().lower() == least.strip().lower()
+    sizes = [int(a[1]) * _UNITS[a[2]] for a in amounts if a is not None]
+    return sizes[0] <= 0 or sizes[0] >= sizes[1]
+
+
+def second_place_check(site: SiteView, snapshot: NewestSnapshot | None) -> list[Check]:
+    """Whether one broken disk would take the site and its snapshot. An export of the newest snapshot onto another disk
+    counts, as long as it is there."""
+    if snapshot is None:
+        return []
+    disk = site.root.stat().st_dev
+    if site.store_folder.stat().st_dev != disk:
+        return [Check("second place", Verdict.CLEAR, "site and store are on different disks")]
+    for entry in reversed(read_log(site.work)):
+        if entry.command == "snapshot export" and entry.subject == snapshot.id:
+            place = next((p for w in re.findall(r"/\S+", entry.detail) if (p := Path(w.rstrip(",;"))).exists()), None)
+            if place is not None and place.stat().st_dev != disk:
+                return [Check("second place", Verdict.CLEAR, f"the newest snapshot lies at {place}, too")]
+    return [Check("second place", Verdict.CAUTION, "the site and its snapshots are on one disk: if it breaks, all is gone",
+                  f"keenharbor snapshot export {snapshot.id}, to another disk or machine")]  # fmt: skip
