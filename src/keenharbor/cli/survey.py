@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
+from dataclasses import asdict
 from pathlib import Path
 
 import click
@@ -13,6 +15,7 @@ from keenharbor.base.text import age, plural, size
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.compare.health import Health, look_at_health, new_faults
+from keenharbor.site.edits import LocalEdit, edits_against
 from keenharbor.site.load import Origin, origin_of
 from keenharbor.site.survey import (
     Installation,
@@ -36,13 +39,26 @@ from keenharbor.site.survey import (
     help="Tell what differs from a kept survey (the newest).",
 )
 @click.option("--pages", is_flag=True, help="Visit the live pages, too, and tell what fails today.")
-def survey(session: Session, why: str | None, save: bool, against: str | None, pages: bool) -> int:
+@click.option(
+    "--pristine",
+    type=click.Path(path_type=Path, exists=True),
+    help="Only tell how the files differ from a pristine copy: a folder, or an archive.",
+)
+@click.option("--under", default="", metavar="FOLDER", help="The site's folder that the pristine copy is of.")
+def survey(
+    session: Session, why: str | None, save: bool, against: str | None, pages: bool, pristine: Path | None, under: str
+) -> int:  # fmt: skip
     """Say what the site is made of: versions, extensions, sizes, tables, local edits. Reads only."""
     if why is not None:
         origin = origin_of(session.site_file, why)
         session.show(vars(origin), lambda out: _render_origin(out, origin))
         return 0
     site = session.site()
+    if pristine is not None:
+        edits = edits_against(site, pristine, under)
+        told_edits = {"pristine": str(pristine), "under": under, "edits": [asdict(e) for e in edits]}
+        session.show(told_edits, lambda out: _render_pristine(out, edits, pristine))
+        return 1 if edits else 0
     earlier_file = kept_survey(site.work, against) if against is not None else None
     found = survey_site(site, session.feed_if_any(site), session.newest_snapshot(site))
     told = json.loads(json.dumps(found.as_json(), default=str))
@@ -69,6 +85,24 @@ def _render_changes(out: Console, changed: list[str], file: Path) -> None:
     show.headline(out, "caution" if changed else "clear", f"against {file.name}: {plural(len(changed), 'difference')}")
     for line in changed:
         out.print(Text(f"· {line}"))
+
+
+def _render_pristine(out: Console, edits: Sequence[LocalEdit], pristine: Path) -> None:
+    show.headline(
+        out,
+        "caution" if edits else "clear",
+        f"against {pristine.name}: {plural(len(edits), 'file differs', 'files differ')}",
+    )
+    for edit in edits:
+        out.print(show.mark("caution", edit.path), Text("not here" if edit.removed else "", style="dim"))
+        if not edit.removed:
+            _render_diff(out, edit.diff)
+
+
+def _render_diff(out: Console, diff: str, most: int | None = None) -> None:
+    for line in diff.rstrip().splitlines()[2:most]:
+        colour = {"+": "green", "-": "red"}.get(line[:1], "dim")
+        out.print(Text("    " + line, style=colour))
 
 
 def _render_origin(out: Console, origin: Origin) -> None:
@@ -116,6 +150,12 @@ def _render(out: Console, found: Survey, health: Health | None = None) -> None:
     )
     show.table(out, ("name", "version", "state", "pending", "wants core"), [_row(i) for i in order], keep=(0, 1, 2))
 
+    for found_one in order:
+        name = found_one.component.name
+        if found_one.needed_by:
+            out.print(Text(f"{name} is needed by {', '.join(found_one.needed_by)}", style="dim"))
+        for channel, version in sorted(found_one.channels.items()):
+            out.print(Text(f"{name} {version} is out in the channel {channel}", style="dim"))
     out.print()
     wide = out.width >= 100
     shown = [
@@ -141,15 +181,18 @@ def _render(out: Console, found: Survey, health: Health | None = None) -> None:
         out.print(
             show.mark("caution", edit.path), Text("removed here" if edit.removed else f"of {edit.package}", style="dim")
         )
-        for line in edit.diff.rstrip().splitlines()[2:10]:
-            colour = {"+": "green", "-": "red"}.get(line[:1], "dim")
-            out.print(Text("    " + line, style=colour))
+        _render_diff(out, edit.diff, 10)
     for note in found.unchecked:
         out.print(show.said("caution", f"not checked: {note}"))
     for path in found.unreadable:
         out.print(show.said("caution", f"could not be read: {path}"))
     for stray in found.strays[:10]:
-        out.print(show.mark("caution", stray.path), Text(f"belongs to no package (among {stray.package})", style="dim"))
+        what = (
+            f"takes the place of {stray.instead_of}"
+            if stray.instead_of
+            else f"belongs to no package (among {stray.package})"
+        )
+        out.print(show.mark("caution", stray.path), Text(what, style="dim"))
     if len(found.strays) > 10:
         out.print(f"and {plural(len(found.strays) - 10, 'more stray')} (--json lists all)")
     _render_places(out, found)

@@ -199,17 +199,17 @@ def make_clone(
     place = private_folder(home / identity)
     root = place / "site"
     database, server = _new_database(live, identity, place, root)
-    home = environment_of(live) if environment else None
+    source = environment_of(live) if environment else None
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
         str(root), str(database.path or database.url), server=server.as_json() if server else None,
-        own_database=server is None and database.on_server, environment=str(place / "environment") if home else None,
+        own_database=server is None and database.on_server, environment=str(place / "environment") if source else None,
     )  # fmt: skip
     clone = Clone(place, live, facts)
     clone._note()
     try:
-        if home is not None:
-            make_environment(home, place / "environment")
+        if source is not None:
+            make_environment(source, place / "environment")
             clone.site = live.at(root, _with_password(facts, live), _own_runtime(facts, live))
         restore_tree(root, snapshot.entries, {}, snapshot.store.read)
         if database.path is not None:

@@ -6,11 +6,15 @@ import base64
 import difflib
 import hashlib
 import importlib.metadata
-from collections.abc import Mapping
+import tarfile
+import zipfile
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
-from keenharbor.base.errors import KeenHarborError
+from blake3 import blake3
+
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.site.feed import Feed, Package
 from keenharbor.site.view import SiteView
 
@@ -55,15 +59,78 @@ def local_edits(site: SiteView, feed: Feed) -> tuple[list[LocalEdit], list[str]]
     for installed in installed_packages(site):
         release = feed.find(installed.name, installed.version)
         try:
-            package = feed.package(release) if release is not None else None
+            if release is None:
+                unknown.append(f"{installed.name} {installed.version}: not in the feed")
+            elif _differs(site.root, installed, feed.sums(release)):
+                edits += edits_of(site.root, installed, feed.package(release))
         except KeenHarborError as error:
             unknown.append(f"{installed.name} {installed.version}: {error.what}")
-            continue
-        if package is None:
-            unknown.append(f"{installed.name} {installed.version}: not in the feed")
-        else:
-            edits += edits_of(site.root, installed, package)
     return edits, unknown
+
+
+def _differs(root: Path, installed: Installed, sums: Mapping[str, str]) -> bool:
+    """Whether any file of a package is not what was shipped."""
+    for file, sum_of in sums.items():
+        place = root / installed.path(file)
+        if not place.is_file() or blake3(place.read_bytes()).hexdigest() != sum_of:
+            return True
+    return False
+
+
+LARGEST_PRISTINE = 2 * 1024**3
+
+
+def edits_against(site: SiteView, pristine: Path, under: str = "") -> list[LocalEdit]:
+    """How the site (its folder ``under``) differs from a pristine copy: a folder, or an archive (tar or zip, of which a single
+    folder on top is passed over). Only the copy's files are looked at. Raises `UsageError` when it cannot be read."""
+    try:
+        files = _files_of_folder(pristine) if pristine.is_dir() else _files_of_archive(pristine)
+    except (OSError, tarfile.TarError, zipfile.BadZipFile, EOFError, ValueError, RuntimeError) as error:
+        raise UsageError(f"the pristine copy cannot be read: {error}", where=pristine) from None
+    tops = {f.partition("/")[0] for f in files}
+    if len(tops) == 1 and all("/" in f for f in files) and not (site.root / under / next(iter(tops))).exists():
+        files = {f.partition("/")[2]: c for f, c in files.items()}
+    if not files:
+        raise UsageError("the pristine copy holds no file", where=pristine)
+    return edits_of(
+        site.root, Installed(pristine.name, "", "core", under.strip("/")), Package(pristine.name, "", files)
+    )
+
+
+def _files_of_folder(folder: Path) -> dict[str, bytes]:
+    return {
+        p.relative_to(folder).as_posix(): p.read_bytes()
+        for p in sorted(folder.rglob("*"))
+        if p.is_file() and not p.is_symlink()
+    }
+
+
+def _files_of_archive(archive: Path) -> dict[str, bytes]:
+    files: dict[str, bytes] = {}
+    left = LARGEST_PRISTINE
+
+    def put(name: str, size: int, read: Callable[[], bytes]) -> None:
+        nonlocal left
+        left -= size
+        path = PurePosixPath(name)
+        if left < 0:
+            raise ValueError("it unpacks to more than a package may")
+        if path.is_absolute() or ".." in path.parts:
+            raise ValueError(f"'{name}' leads out of it")
+        files[path.as_posix()] = read()
+
+    if zipfile.is_zipfile(archive):
+        with zipfile.ZipFile(archive) as packed:
+            for item in packed.infolist():
+                if not item.is_dir():
+                    put(item.filename, item.file_size, lambda i=item: packed.read(i))  # type: ignore[misc]
+        return files
+    with tarfile.open(archive) as tar:
+        for member in tar:
+            content = tar.extractfile(member) if member.isfile() else None
+            if content is not None:
+                put(member.name, member.size, content.read)
+    return files
 
 
 def distribution_edits(site: SiteView) -> tuple[list[LocalEdit], list[str]]:

@@ -11,20 +11,23 @@ import datetime
 import hashlib
 import json
 import tarfile
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Annotated, Literal
 
+from blake3 import blake3
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.version import InvalidVersion, Version
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 
 FEED_FORMAT = 1
 PACKAGE_FACTS = "PACKAGE.json"
 LARGEST_PACKAGE = 2 * 1024**3
+_KEPT_IN_MEMORY = 64 * 1024**2
 
 
 class Requires(BaseModel):
@@ -114,6 +117,8 @@ class Feed:
 
     def __init__(self, folder: Path, model: FeedModel) -> None:
         self.folder = folder
+        self.cache: Path | None = None
+        self._packages: dict[str, Package] = {}
         self.releases = sorted(model.releases, key=lambda r: (r.name, r.order))
 
     has_packages = True
@@ -156,7 +161,27 @@ class Feed:
 
     def package(self, release: Release) -> Package:
         """The release's package, read and checked."""
-        return read_package(self.folder / release.archive, release.sha256)
+        kept = self._packages.get(release.sha256)
+        if kept is None:
+            kept = read_package(self.folder / release.archive, release.sha256)
+            if sum(map(len, kept.files.values())) <= _KEPT_IN_MEMORY:
+                self._packages[release.sha256] = kept
+        return kept
+
+    def sums(self, release: Release) -> Mapping[str, str]:
+        """The BLAKE3 of each file of a release's package, by path. They are kept beside the cache of the feed, so that a package
+        is read once; a package that is not there any more cannot be asked for its files, but still for these."""
+        file = self.cache / f"{release.sha256}.sums.json" if self.cache is not None else None
+        if file is not None:
+            try:
+                return {str(k): str(v) for k, v in json.loads(file.read_bytes()).items()}
+            except (OSError, ValueError, AttributeError):
+                pass
+        found = {path: blake3(content).hexdigest() for path, content in self.package(release).files.items()}
+        if file is not None:
+            private_folder(file.parent)
+            write_json(file, found)
+        return found
 
 
 def read_feed(file: Path) -> Feed:

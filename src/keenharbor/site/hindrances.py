@@ -170,7 +170,7 @@ def syntax_checks(
 
 def stray_checks(
     site: SiteView, feed: Feed, entries: Mapping[str, Entry], decisions: Sequence[Decision],
-    components: Mapping[str, Component], core_moves: bool,
+    components: Mapping[str, Component], core_moves: bool, core: str,
 ) -> list[Check]:  # fmt: skip
     """Strays among what is to move, and extensions that are off: whether to take them along at all."""
     moving = {d.name for d in decisions if d.action != "keep"} | ({site.model.core.package} if core_moves else set())
@@ -178,15 +178,36 @@ def stray_checks(
     strays = [s for s in strays_in(site, feed, entries) if core_moves or s.package in moving]
     checks = []
     if strays:
-        listed = ", ".join(s.path for s in strays[:3]) + (" …" if len(strays) > 3 else "")
-        reason = f"{plural(len(strays), 'file belongs', 'files belong')} to no package: {listed}"
-        checks.append(Check("strays", Verdict.CAUTION, reason,
-                            "an override may hide what the new release changed: look at each"))  # fmt: skip
+        overrides = [s for s in strays if s.instead_of]
+        for stray in overrides:
+            reason = f"{stray.path} takes the place of {stray.instead_of}"
+            reason += _changed_underneath(site, feed, stray.instead_of, core if core_moves else None)
+            checks.append(Check("override", Verdict.CAUTION, reason,
+                                "it hides what the new release changed: look at it in the trial"))  # fmt: skip
+        others = [s for s in strays if not s.instead_of]
+        if others:
+            listed = ", ".join(s.path for s in others[:3]) + (" …" if len(others) > 3 else "")
+            reason = f"{plural(len(others), 'file belongs', 'files belong')} to no package: {listed}"
+            checks.append(Check("strays", Verdict.CAUTION, reason, "left over, or somebody's: look at each"))
     off = sorted(c.name for c in components.values() if c.on is False)
     if off:
         checks.append(Check("switched off", Verdict.CAUTION, f"nobody uses {', '.join(off[:6])}",
                             f"remove first what is not needed: --extension {off[0]}=remove"))  # fmt: skip
     return checks
+
+
+def _changed_underneath(site: SiteView, feed: Feed, path: str, core: str | None) -> str:
+    """Whether the new release of the core changed the file that an override takes the place of."""
+    both = _packages(site, feed, site.model.core.package, core)
+    if both is None or path not in both[0].files:
+        return ""
+    if path not in both[1].files:
+        return f", which {core} does not have any more"
+    return (
+        f", which is another one in {core}"
+        if both[0].files[path] != both[1].files[path]
+        else f", which {core} leaves as it is"
+    )
 
 
 def space_check(site: SiteView, entries: Mapping[str, Entry]) -> Check:

@@ -11,7 +11,7 @@ import email.parser
 import hashlib
 import json
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 from urllib.parse import urljoin, urlsplit
@@ -114,6 +114,9 @@ class IndexFeed(Feed):
         self._made: dict[tuple[str, Version], Release | None] = {}
 
     has_packages = False
+
+    def within(self, channels: Collection[str]) -> Feed:
+        return self  # an index knows no channels; trial versions are left out
 
     def key(self, name: str) -> str:
         return normal_name(name)

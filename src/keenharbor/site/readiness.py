@@ -126,7 +126,7 @@ def judge(
     entries = site.scan().entries
     checks += standing_checks(site, entries)
     checks += syntax_checks(site, entries, runtime, components)
-    checks += stray_checks(site, feed, entries, decisions, components, core_now != core)
+    checks += stray_checks(site, feed, entries, decisions, components, core_now != core, core)
     checks.append(space_check(site, entries))
     checks.append(snapshot_check(snapshot))
     checks += second_place_check(site, snapshot)

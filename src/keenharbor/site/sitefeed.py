@@ -17,7 +17,9 @@ def feed_of(site: SiteView) -> Feed | None:
         return None
     base = site.site_file.parent
     if part.path is not None:
-        return read_feed(base / part.path)
+        feed = read_feed(base / part.path)
+        feed.cache = site.work / "feed-cache"
+        return feed
     assert part.index is not None
     place = part.index if re.match(r"https?://", part.index) else str(base / part.index)
     installed = {d.name: d.version for d in distributions(site.packages_folder()).values()}

@@ -11,14 +11,19 @@ from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
 from keenharbor.tree import Entry
 
+_EVERYWHERE = ("index", "main", "__init__", "README", "LICENSE", "CHANGELOG", "package", "composer")
+"""Names that files have everywhere, so that they say nothing."""
+
 
 @dataclass(frozen=True)
 class Stray:
-    """A file that stands among those of ``package`` (by its folder) and did not come with it."""
+    """A file that stands among those of ``package`` (by its folder) and did not come with it. ``instead_of`` is the file of a
+    package whose place it takes, as its name says: an override hides what that file becomes."""
 
     path: str
     package: str
     size: int
+    instead_of: str = ""
 
 
 def strays_in(site: SiteView, feed: Feed, entries: Mapping[str, Entry]) -> list[Stray]:
@@ -32,12 +37,12 @@ def strays_in(site: SiteView, feed: Feed, entries: Mapping[str, Entry]) -> list[
     for installed in installed_packages(site):
         release = feed.find(installed.name, installed.version)
         try:
-            package = feed.package(release) if release is not None else None
+            files = feed.sums(release) if release is not None else None
         except KeenHarborError:
-            package = None
-        if package is None:
+            files = None
+        if files is None:
             continue
-        owned |= {installed.path(f) for f in package.files}
+        owned |= {installed.path(f) for f in files}
         if installed.folder:
             checked.append((installed.folder + "/", installed.name))
         else:
@@ -48,7 +53,20 @@ def strays_in(site: SiteView, feed: Feed, entries: Mapping[str, Entry]) -> list[
             continue
         within = next((name for folder, name in checked if path.startswith(folder)), None)
         if within is not None:
-            found.append(Stray(path, within, entry.size))
+            found.append(Stray(path, within, entry.size, _instead_of(path, owned)))
         elif entry.area == "core" and core_checked:
             found.append(Stray(path, site.model.core.package, entry.size))
     return found
+
+
+def _instead_of(path: str, owned: set[str]) -> str:
+    """The file of a package whose name, with as many folders as agree, is that of ``path``; empty when there is none, or when
+    several would do."""
+    parts = path.split("/")
+    alike = [o for o in owned if o.rsplit("/", 1)[-1] == parts[-1]]
+    for depth in range(2, len(parts)):
+        longer = [o for o in alike if o.split("/")[-depth:] == parts[-depth:]]
+        if not longer:
+            break
+        alike = longer
+    return alike[0] if len(alike) == 1 and "." in parts[-1] and parts[-1].split(".")[0] not in _EVERYWHERE else ""

@@ -5,8 +5,8 @@ from __future__ import annotations
 import dataclasses
 import json
 import re
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -15,9 +15,11 @@ from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import now, stamp
 from keenharbor.database import open_database
+from keenharbor.site.components import distributions, normal_name
 from keenharbor.site.connections import host_of_address
 from keenharbor.site.edits import LocalEdit, local_edits
-from keenharbor.site.feed import Feed, version_order
+from keenharbor.site.feed import Feed, is_version, version_order
+from keenharbor.site.indexfeed import required
 from keenharbor.site.inference.contents import look_through
 from keenharbor.site.strays import Stray, strays_in
 from keenharbor.site.view import Component, SiteView
@@ -29,23 +31,32 @@ _LAST_OF_A_LOG = 2 * 1024 * 1024
 
 @dataclass(frozen=True)
 class Installation:
-    """An extension or theme with what the feed has for it: the newest release at all, and whether it is given up."""
+    """An extension or theme with what the feed has for it: the newest release of the site's channels, the newest of other
+    ``channels``, and whether it is given up; what it ``needs`` of other packages, and which are ``needed_by`` others."""
 
     component: Component
     newest: str | None
     replaced_by: str
     bytes: int = 0
     tables: tuple[str, ...] = ()
+    channels: Mapping[str, str] = field(default_factory=dict)
+    needs: tuple[str, ...] = ()
+    needed_by: tuple[str, ...] = ()
 
     @property
     def update_pending(self) -> bool:
-        return self.newest is not None and version_order(self.newest) > version_order(self.component.version)
+        return (
+            self.newest is not None
+            and is_version(self.component.version)
+            and version_order(self.newest) > version_order(self.component.version)
+        )
 
     def as_json(self) -> dict[str, Any]:
         facts = dataclasses.asdict(self.component)
         return {
             **facts, "newest": self.newest, "update_pending": self.update_pending, "replaced_by": self.replaced_by,
-            "bytes": self.bytes, "tables": list(self.tables),
+            "bytes": self.bytes, "tables": list(self.tables), "channels": dict(self.channels),
+            "needs": list(self.needs), "needed_by": list(self.needed_by),
         }  # fmt: skip
 
 
@@ -209,6 +220,25 @@ def read_kept_survey(file: Path) -> dict[str, Any]:
     return told
 
 
+def _needs(site: SiteView, feed: Feed | None) -> dict[str, list[str]]:
+    """What each extension and theme needs of the others that are installed, by what its release (or distribution) says."""
+    components = site.components()
+    known = {normal_name(c.name): c.name for c in components}
+    there = distributions(site.packages_folder()) if site.model.runtime.packages is not None else {}
+    found: dict[str, list[str]] = {}
+    for component in components:
+        own = there.get(normal_name(component.name))
+        if own is not None:
+            asked: Iterable[str] = required(own.requires, site.runtime_version())
+        else:
+            release = feed.find(component.name, component.version) if feed and is_version(component.version) else None
+            asked = release.requires.packages if release is not None else ()
+        found[component.name] = sorted(
+            {known[normal_name(n)] for n in asked if normal_name(n) in known} - {component.name}
+        )
+    return found
+
+
 def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | None) -> Survey:
     """Look at ``site``; ``snapshot`` is the newest one in its store, if any. Reads only."""
     scan = site.scan()
@@ -225,8 +255,12 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
     files = [e for e in scan.entries.values() if e.kind == "file"]
     edits, unchecked = local_edits(site, feed) if feed is not None else ([], ["no feed is named in the site file"])
     installations = []
+    needs = _needs(site, feed)
     for component in site.components():
-        releases = feed.of(component.name) if feed is not None else []
+        every = feed.of(component.name) if feed is not None else []
+        offered = site.model.feed.channels if site.model.feed is not None else []
+        releases = [r for r in every if r.channel in offered]
+        beyond = {r.channel: r.version for r in every if r.channel not in offered}  # the newest of each comes last
         newest = releases[-1] if releases else None
         installations.append(
             Installation(
@@ -235,10 +269,23 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
                 newest.replaced_by if newest else "",
                 sum(e.size for e in files if e.path.startswith(component.folder + "/")),
                 own_tables(component.name, tables),
+                {
+                    c: v
+                    for c, v in beyond.items()
+                    if version_order(v) > version_order(newest.version if newest else component.version)
+                }
+                if is_version(newest.version if newest else component.version)
+                else {},
+                tuple(needs[component.name]),
+                tuple(sorted(n for n, asked in needs.items() if component.name in asked)),
             )
         )
     database = open_database(site.database_place)
-    core_releases = feed.of(site.model.core.package) if feed is not None else []
+    core_releases = (
+        feed.within(site.model.feed.channels).of(site.model.core.package)
+        if feed is not None and site.model.feed
+        else []
+    )
     return Survey(
         name=site.name,
         title=site.model.site.title,
