@@ -16,6 +16,7 @@ import pytest
 from conftest import harbor
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.site.indexfeed import Index, IndexFeed, required
+from keenharbor.trial.plan import read_plan
 from made_sites import distribution, put
 
 Releases = Mapping[str, Mapping[str, tuple[str, list[str]]]]
@@ -88,12 +89,20 @@ def test_what_must_move_along_is_told_and_what_cannot_is_named(site: Path) -> No
     assert "newer core" in checks_of(site, "--latest")
 
 
-def test_a_plan_says_that_distributions_are_put_in_place_by_the_installer(site: Path) -> None:
+def test_a_plan_puts_distributions_in_place_in_one_set(site: Path) -> None:
     harbor(site, "plan", "draft", "--core", "2.0", "--extension", "press-forms=remove")
-    text = (site / "upgrade.toml").read_text()
-    assert "let steps of the kind 'command'" in text and 'package = "press"' in text
+    steps = {s.name: s for s in read_plan(site / "upgrade.toml").step}
+    assert list(steps) == ["off-press-forms", "distributions", "migrate"]
+    assert steps["distributions"].wants == ["frame==3.2", "press==2.0", "press-gallery==1.2", "tool==1.5"]  # type: ignore[union-attr]
+    assert steps["distributions"].removes == ["press-forms"]  # type: ignore[union-attr]
+    assert "Take press-forms out of INSTALLED_APPS in conf/settings.py." in (site / "upgrade.toml").read_text()
+    assert steps["migrate"].command == ["{runtime}", "manage.py", "migrate", "--noinput"]  # type: ignore[union-attr]
     told = harbor(site, "plan", "check", "--json", code=1).json
-    assert any("its runtime's own installer" in c["reason"] for c in told["checks"])
+    assert [c["reason"] for c in told["checks"]] == ["the site has no virtual environment of its own"]
+    text = (site / "upgrade.toml").read_text()
+    (site / "upgrade.toml").write_text(text.replace("press==2.0", "press==7.7"))
+    found = {c["reason"] for c in harbor(site, "plan", "check", "--json", code=1).json["checks"]}
+    assert any("the index has no press 7.7" in r for r in found) and any("lead to core 7.7" in r for r in found)
 
 
 def test_an_edit_of_an_installed_distribution_is_found(site: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Sequence
 from dataclasses import replace
@@ -19,6 +20,7 @@ from keenharbor.cli.base import Session, harbor_command
 from keenharbor.site.draft import SITE_FILE_NAME, draft_site_file, lines_said, refuse_inside
 from keenharbor.site.inference.evidence import Entry, Sureness
 from keenharbor.site.load import open_site, read_platform
+from keenharbor.site.view import SiteView
 
 _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "caution", Sureness.MISSING: "caution"}
 
@@ -53,11 +55,12 @@ _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "ca
     metavar="FILE",
     help="Make a platform file from the finished site file.",
 )
+@click.option("--pages", is_flag=True, help="Visit the site's pages, and propose checks from the forms on them.")
 @click.option("--force", is_flag=True, help="Write over a file that is there.")
 def init(
     session: Session, root: Path | None, platform_file: Path | None, name: str | None, address: str | None,
     server_configs: tuple[Path, ...], launchers: tuple[str, ...], feed: Path | None, reload: str | None, yes: bool, out: Path,
-    as_platform: Path | None, force: bool,
+    as_platform: Path | None, pages: bool, force: bool,
 ) -> int:  # fmt: skip
     """Describe the site in the folder ROOT: write its site file.
 
@@ -88,7 +91,10 @@ def init(
         text, entries, missing = _infer(session, root, out, name, address, server_configs, ask=not yes)
         text += _said_by_hand(programs, feed, reload, out.resolve().parent)
     write_durably(out, text.encode(), mode=0o644)
-    open_site(out)
+    site = open_site(out)
+    if pages and (proposed := _proposed(session, site)):
+        write_durably(out, f"{text}\n{proposed}".encode(), mode=0o644)
+        open_site(out)
     told = {"site_file": str(out), "missing": missing, "entries": [e.as_json() for e in entries]}
     session.show(told, lambda console: _render(console, entries, out, missing))
     return 1 if missing else 0
@@ -115,6 +121,22 @@ def _infer(
     chosen, why = site_name(found, given)
     entries.insert(1, Entry("site.name", chosen, Sureness.READ if name else Sureness.GUESSED, why))
     return site_file_text(found, given, out.resolve().parent), entries, list(missing_keys(found))
+
+
+def _proposed(session: Session, site: SiteView) -> str:
+    from keenharbor.compare import Visitor, take_look
+    from keenharbor.compare.proposals import propose_checks
+
+    session.progress.stage(f"visiting the pages of {site.address}")
+    with Visitor(site.address) as visitor:
+        look = take_look(visitor, site.model.look, samples=0, served=False)
+        if not any(p.loads for p in look.pages.values()):
+            session.progress.note("it does not answer: no checks are proposed")
+            return ""
+        proposed = propose_checks(look, visitor)
+    count = len(re.findall(r"(?m)^(?:# )?\[\[check\]\]", proposed))
+    session.progress.note(f"{plural(count, 'check')} proposed at the end of the site file")
+    return proposed
 
 
 def _said_by_hand(programs: dict[str, str], feed: Path | None, reload: str | None, home: Path) -> str:

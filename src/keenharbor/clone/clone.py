@@ -30,7 +30,7 @@ from keenharbor.clone.environment import environment_of, make_environment
 from keenharbor.clone.server import Server, fill_places, free_port
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
-from keenharbor.database.rewrite import Rewriter, places_left, rewrite_database
+from keenharbor.database.rewrite import HostMove, Rewriter, places_left, rewrite_database
 from keenharbor.site.load import database_place, database_settings_file, read_password
 from keenharbor.site.model import RuntimePart
 from keenharbor.site.settings import read_settings, values_in, with_value
@@ -301,7 +301,7 @@ def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int) -> None:
     opaque = [f"file {path}" for path in left]
     _point_settings(clone)
     database = open_database(clone.site.database_place)
-    cells = rewrite_database(database, rewriter)
+    cells = rewrite_database(database, rewriter, HostMove.between(clone.live.address, clone.address))
     opaque += [f"cell {place}" for place in places_left(database, rewriter)]
     mail = clone.site.model.mail
     if mail is not None:

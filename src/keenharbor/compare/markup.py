@@ -28,11 +28,12 @@ class Block:
 
 @dataclass
 class Form:
-    """A form: where it goes, how, and its fields by name with their values."""
+    """A form: where it goes, how, and its fields by name with their values; ``secrets`` are those for passwords."""
 
     action: str
     method: str
     fields: dict[str, str]
+    secrets: set[str] = field(default_factory=set)
 
 
 @dataclass
@@ -126,6 +127,8 @@ def _walk(
             block.images.append(_place(attributes.get("src"), address, path))
         elif tag in _FIELDS and form is not None and attributes.get("name"):
             form.fields[str(attributes["name"])] = _field_value(child, tag)
+            if (attributes.get("type") or "").lower() == "password":
+                form.secrets.add(str(attributes["name"]))
         inner, inner_name, inner_form = block, name, form
         identity = attributes.get("id")
         if identity or tag in _BLOCK_TAGS:

@@ -7,10 +7,11 @@ import json
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from urllib.parse import quote
+from dataclasses import dataclass
+from urllib.parse import quote, urlsplit
 
 from keenharbor.database import serialised
-from keenharbor.database.protocol import Database, Value
+from keenharbor.database.protocol import Database, Table, Value
 
 _JSON_STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\.)*"')
 # What may not follow: the place would be a longer one (example.org in example.organic, /srv/site in /srv/site2).
@@ -100,18 +101,59 @@ class Rewriter:
         return self.touches(data) and self._pattern_all.search(data.decode("latin-1")) is not None
 
 
-def rewrite_database(database: Database, rewriter: Rewriter) -> Counter[str]:
-    """Rewrite every cell of ``database``; how many by ``table.column``."""
+HOST_COLUMN = re.compile(r"(?i)(^|_)(host|hostname|host_name|domain|domain_name|server_name)$")
+PORT_COLUMN = re.compile(r"(?i)(^|_)port(_number)?$")
+
+
+@dataclass(frozen=True)
+class HostMove:
+    """A host and its ports (those that mean it), and where it is now: for tables that keep the two in columns of their own."""
+
+    host: str
+    ports: tuple[int, ...]
+    new_host: str
+    new_port: int
+
+    @classmethod
+    def between(cls, old: str, new: str) -> HostMove:
+        """From one address to another (``http://host:port``)."""
+        before, after = urlsplit(old), urlsplit(new)
+        ports = (before.port,) if before.port else (80, 443)
+        return cls(
+            before.hostname or "", ports, after.hostname or "", after.port or (443 if after.scheme == "https" else 80)
+        )
+
+    def columns(self, table: Table) -> tuple[int, int] | None:
+        """Which columns of a table hold a host and its port; None where that is not plain."""
+        hosts = [i for i, c in enumerate(table.columns) if HOST_COLUMN.search(c)]
+        ports = [i for i, c in enumerate(table.columns) if PORT_COLUMN.search(c)]
+        return (hosts[0], ports[0]) if len(hosts) == len(ports) == 1 else None
+
+    def of(self, columns: Sequence[str], row: Sequence[Value], at: tuple[int, int]) -> dict[str, Value]:
+        """What becomes of a row that names the host and one of its ports; nothing for any other."""
+        host, port = row[at[0]], row[at[1]]
+        if not isinstance(host, str) or host.lower() != self.host.lower() or str(port) not in map(str, self.ports):
+            return {}
+        new_port: Value = self.new_port if isinstance(port, int) else str(self.new_port)
+        return {columns[at[0]]: self.new_host, columns[at[1]]: new_port}
+
+
+def rewrite_database(database: Database, rewriter: Rewriter, move: HostMove | None = None) -> Counter[str]:
+    """Rewrite every cell of ``database``; how many by ``table.column``. ``move``: hosts and ports in columns of their own."""
     counts: Counter[str] = Counter()
     changes: list[tuple[str, dict[str, Value], dict[str, Value]]] = []
     with database.reading() as state:
         for table in state.schema.tables:
+            apart = move.columns(table) if move is not None else None
             for row in state.rows(table.name):
-                new = {
+                moved = move.of(table.columns, row, apart) if move is not None and apart is not None else {}
+                new: dict[str, Value] = {
                     column: changed
                     for column, value in zip(table.columns, row, strict=True)
-                    if isinstance(value, str | bytes) and (changed := rewriter.cell(value)) != value
-                }
+                    if column not in moved
+                    and isinstance(value, str | bytes)
+                    and (changed := rewriter.cell(value)) != value
+                } | moved
                 if new:
                     key = {table.columns[i]: row[i] for i in table.key_positions}
                     changes.append((table.name, key, new))

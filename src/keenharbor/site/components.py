@@ -66,8 +66,13 @@ def components_in(root: Path, part: FolderPart) -> Iterator[FoundComponent]:
                 facts = {"title": found.summary, "version": found.version, "author": found.author}
                 yield FoundComponent(found.name, part.folder, facts, (found.name, name, *found.modules))
         return
-    folder = root / part.folder
-    for item in sorted(folder.iterdir()) if folder.is_dir() else ():
+    items = [
+        (f"{place}/{item.name}", item)
+        for place in (part.folder, *part.also)
+        if (root / place).is_dir()
+        for item in (root / place).iterdir()
+    ]
+    for path, item in sorted(items, key=lambda i: (i[1].name, i[0])):
         facts_file = facts_file_in(item, part.facts)
         if facts_file is None:
             continue
@@ -75,7 +80,7 @@ def components_in(root: Path, part: FolderPart) -> Iterator[FoundComponent]:
         said = {name: facts.get(key, "") for name, key in part.fields.items()}
         name = said.pop("name", "") or item.name
         at = facts_file.relative_to(root).as_posix()
-        yield FoundComponent(name, f"{part.folder}/{item.name}", said, tuple(dict.fromkeys((name, item.name))), at)
+        yield FoundComponent(name, path, said, tuple(dict.fromkeys((name, item.name))), at)
 
 
 def facts_file_in(item: Path, pattern: str) -> Path | None:

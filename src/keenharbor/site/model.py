@@ -104,9 +104,10 @@ class FolderPart(Part):
 
     ``facts`` may have wild cards and ``{name}`` for the folder's name; with the format ``header`` its first comment holds lines
     ``Key: value``. With the format ``distributions`` the installed Python distributions are meant, and ``folder`` is that of
-    their packages; ``only`` names those that belong to the site."""
+    their packages; ``only`` names those that belong to the site. Things of the same make in further folders: ``also``."""
 
     folder: Text
+    also: list[Text] = []
     facts: Text = ""
     only: list[Text] = []
     format: SettingsForm | Literal["header", "distributions"] = "ini"

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 from keenharbor.database import DatabaseState, Table
 from keenharbor.database.protocol import Row
+from keenharbor.database.rewrite import HOST_COLUMN, PORT_COLUMN
 from keenharbor.site.connections import host_of_address
 
 _MOST_ROWS_READ = 200_000
@@ -126,9 +127,25 @@ def look_through(state: DatabaseState, host: str | None) -> tuple[list[TableKind
                 continue
             for column, cell in zip(table.columns, row, strict=True):
                 _note(f"{table.name}.{column}", cell, row, host, cells, opaque, hosts, exact)
+        if (apart := _host_and_port(table, rows)) is not None:
+            exact.setdefault(*apart)
         kind, why = kind_of(table, rows, prefix)
         kinds.append(TableKind(table.name, kind, count, why, table.kind == "table"))
     return kinds, AddressPlaces(dict(cells), dict(opaque), dict(hosts.most_common(20)), exact)
+
+
+def _host_and_port(table: Table, rows: Sequence[Row]) -> tuple[str, str] | None:
+    """Where a host and its port stand in columns of their own, and the address that they come to."""
+    hosts = [i for i, c in enumerate(table.columns) if HOST_COLUMN.search(c)]
+    ports = [i for i, c in enumerate(table.columns) if PORT_COLUMN.search(c)]
+    if len(hosts) != 1 or len(ports) != 1 or len(rows) > 20:
+        return None
+    for row in rows:
+        host, port = str(row[hosts[0]] or "").strip().lower(), str(row[ports[0]] or "")
+        if re.fullmatch(r"[a-z0-9-]+(\.[a-z0-9-]+)+", host) and port.isdigit() and host != "127.0.0.1":
+            shown = {"80": f"http://{host}", "443": f"https://{host}"}.get(port, f"http://{host}:{port}")
+            return f"{table.name}.{table.columns[hosts[0]]} and {table.columns[ports[0]]}", shown
+    return None
 
 
 def _note(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import re
 from collections.abc import Callable, Mapping, Sequence
@@ -139,10 +140,11 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
     settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
     areas, why = areas_in(entries, homes, settings_files, [core.version_file] if core and core.version_file else [])
     by_kind = {kind: [h for h in homes if h.kind == kind] for kind in ("extension", "theme")}
-    chosen = {kind: _main(found, switch) for kind, found in by_kind.items()}
+    chosen = {kind: _with_alike(_main(found, switch), found) for kind, found in by_kind.items()}
+    taken = {f for h in chosen.values() if h is not None for f in (h.part.folder, *h.part.also)}
     return Inferred(
         root, runtime, best, tuple(tried), core, chosen["extension"], chosen["theme"],
-        tuple(h for h in homes if h not in chosen.values()), switch, address, places, kinds, settings_source, settings_table,
+        tuple(h for h in homes if h.part.folder not in taken), switch, address, places, kinds, settings_source, settings_table,
         areas, why,
         _mail(sources, settings_source), tuple(_timers(sources)), serve_command(runtime.name, entries) if runtime else None,
         _title(sources, settings_source),
@@ -323,6 +325,24 @@ def _main(homes: Sequence[Home], switch: SwitchFound | None) -> Home | None:
     on = switch.on if switch is not None else frozenset()
     return max(
         homes, key=lambda h: (sum(1 for c in h.components if on & set(c.known_as)), len(h.components)), default=None
+    )
+
+
+def _with_alike(main: Home | None, homes: Sequence[Home]) -> Home | None:
+    """A home with those of the same kind that are made alike: their things are described by the same file and fields."""
+    if main is None:
+        return None
+    alike = [
+        h for h in homes
+        if h is not main and (h.part.facts, h.part.format, h.part.fields) == (main.part.facts, main.part.format, main.part.fields)
+    ]  # fmt: skip
+    if not alike:
+        return main
+    folders = [h.part.folder for h in alike]
+    part = main.part.model_copy(update={"also": folders})
+    components = tuple(c for h in (main, *alike) for c in h.components)
+    return dataclasses.replace(
+        main, part=part, components=components, evidence=f"{main.evidence}; alike: {', '.join(folders)}"
     )
 
 

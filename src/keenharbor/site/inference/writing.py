@@ -204,6 +204,7 @@ def _put_runtime(out: _Text, found: Inferred) -> None:
 def _put_home(out: _Text, key: str, home: Home, found: Inferred) -> None:
     out.table(key, home.evidence)
     out.put("folder", home.part.folder)
+    out.put("also", home.part.also or None)
     out.put("facts", home.part.facts or None)
     out.put("format", home.part.format)
     out.put("only", home.part.only or None)
