@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import json
+import re
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import describe, harbor
 from keenharbor.demo.scene import Host, Scene, set_scene
+from keenharbor.trial.culprits import smallest_set
 
 HEAD = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
 QUICK = """
@@ -37,7 +42,7 @@ def stage(tmp_path_factory: pytest.TempPathFactory) -> Any:
 
 def trial(scene: Scene, *steps: str, code: int = 1) -> dict[str, Any]:
     (scene.folder / "upgrade.toml").write_text(HEAD + "".join(steps))
-    told = harbor(scene.folder, "trial", "run", "--json", code=code).json
+    told = harbor(scene.folder, "trial", "run", "--go-on", "--json", code=code).json
     assert isinstance(told, dict)
     assert told["isolation"]["untouched"] is True
     return told
@@ -121,3 +126,130 @@ def test_secrets_in_changed_settings_are_hidden(stage: Scene) -> None:
     assert [f["after"] for f in told["findings"] if f["kind"] == "setting-new"] == ["(hidden)"]
     for text in (json.dumps(told), Path(told["report"]).read_text(), harbor(stage.folder, "trial", "show").out):
         assert "hunter-two" not in text
+
+
+# -- going on, culprits, accepted ------------------------------------------------------------------------------
+
+
+def test_a_corrected_plan_goes_on_behind_what_stands(stage: Scene) -> None:
+    first = trial_once(
+        stage,
+        sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"),
+        shell("two", "false"),
+        shell("three", "true"),
+    )
+    assert [s["name"] for s in first["steps"]] == ["one", "two"], "a step that fails stops it"
+    assert any("not carried out, since a step before failed: three" in r for r in first["remarks"])
+    write_plan(
+        stage,
+        sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"),
+        shell("two", "echo x > core/two.txt"),
+        shell("three", "test -e core/two.txt"),
+    )
+    told = harbor(stage.folder, "trial", "resume", "--json", code=1).json
+    assert [(s["name"], s["problem"]) for s in told["steps"]] == [("one", None), ("two", None), ("three", None)]
+    assert told["went_on_with"] == 1
+    laid = {(f["kind"], f["step"]) for f in told["findings"]}
+    assert ("rows-changed", "one") in laid and ("title-changed", "one") in laid and ("files", "two") in laid
+    assert "every step of the plan was carried out" in harbor(stage.folder, "trial", "resume", code=2).err
+    # From a step on: what stands before it is taken over.
+    write_plan(
+        stage,
+        sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"),
+        shell("two", "echo y > core/two.txt"),
+        shell("three", "true"),
+    )
+    assert (
+        "has not carried out 'two' as the plan has it now"
+        in harbor(stage.folder, "trial", "run", "--from", "three", code=2).err
+    )
+    again = harbor(stage.folder, "trial", "run", "--from", "two", "--json", code=1).json
+    assert again["went_on_with"] == 1 and [s["name"] for s in again["steps"]] == ["one", "two", "three"]
+    assert "no step 'four'" in harbor(stage.folder, "trial", "run", "--from", "four", code=2).err
+    old = harbor(stage.folder, "trial", "resume", "--trial", first["id"], code=2).err
+    assert "checkpoints of this trial are not kept any more" in " ".join(old.split())
+
+
+def write_plan(scene: Scene, *steps: str) -> None:
+    (scene.folder / "upgrade.toml").write_text(HEAD + "".join(steps))
+
+
+def trial_once(scene: Scene, *steps: str) -> dict[str, Any]:
+    write_plan(scene, *steps)
+    told = harbor(scene.folder, "trial", "run", "--json", code=1).json
+    assert isinstance(told, dict)
+    return told
+
+
+def test_a_pair_among_twelve_steps_is_found_on_clones(stage: Scene) -> None:
+    """The third step arms what the ninth sets off; each by itself does no harm."""
+    harmless = [
+        shell(f"s{n:02}", f"echo {n} > core/n{n}.txt").rstrip() + '\nexpects = ["core/*.txt"]\n' for n in range(1, 13)
+    ]
+    harmless[2] = sql("s03", "INSERT INTO settings VALUES ('trap', 'armed')")
+    harmless[8] = sql("s09", "UPDATE notes SET body = 'lost' WHERE EXISTS (SELECT 1 FROM settings WHERE name = 'trap')")
+    told = trial(stage, *harmless)
+    finding = next(f for f in told["findings"] if f["kind"] == "rows-changed" and f["place"] == "notes")
+    assert finding["step"] == "s09"
+    found = harbor(stage.folder, "trial", "culprits", finding["id"], "--json").json
+    assert (found["steps"], found["sure"]) == (["s03", "s09"], True)
+    assert len(found["runs"]) <= 20
+    out = " ".join(harbor(stage.folder, "trial", "culprits", finding["id"], "--runs", "2", code=1).out.split())
+    assert "not for sure" in out
+    page = next(f for f in told["findings"] if f["kind"].startswith("text") and f["step"] == "s09")
+    assert harbor(stage.folder, "trial", "culprits", page["id"], "--json").json["steps"] == ["s03", "s09"]
+    assert list((stage.folder / "harbor/clones").iterdir()) == []
+    assert "has no finding 'nothing'" in harbor(stage.folder, "trial", "culprits", "nothing", code=2).err
+
+
+@given(st.integers(1, 14).flatmap(lambda n: st.tuples(st.just(n), st.sets(st.integers(0, n - 1), max_size=4))))
+def test_the_smallest_set_is_found_with_few_tries(case: tuple[int, set[int]]) -> None:
+    last, needed = case
+    tries = []
+
+    def shows(numbers: Sequence[int]) -> bool:
+        tries.append(tuple(numbers))
+        return needed <= set(numbers)
+
+    assert smallest_set(range(last), last, shows) == [*sorted(needed), last]
+    assert len(tries) <= (len(needed) + 1) * (last.bit_length() + 1)
+    assert all(list(t) == sorted(t) and t[-1] == last for t in tries)
+
+
+def test_what_was_accepted_does_not_count_until_its_day(stage: Scene) -> None:
+    steps = (
+        sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"),
+        '[[step]]\nname = "purge"\nkind = "purge-cache"\n',
+    )
+    told = trial(stage, *steps)
+    assert told["verdict"] == "review"
+    for finding in told["findings"]:
+        if finding["weight"] != "note":
+            harbor(stage.folder, "trial", "accept", finding["id"], "--because", "we wanted that")
+    assert (
+        "why is it accepted?"
+        in harbor(stage.folder, "trial", "accept", told["findings"][0]["id"], "--because", " ", code=2).err
+    )
+    file = stage.folder / "upgrade-accepted.toml"
+    assert "we wanted that" in file.read_text()
+    again = trial(stage, *steps, code=0)
+    assert again["verdict"] == "pass" and {f["kind"] for f in again["accepted"]} >= {"title-changed", "rows-changed"}
+    assert "accepted: " in harbor(stage.folder, "trial", "show").out
+    # Another step, or a day that has gone by: asked about again.
+    trial(stage, steps[0].replace('"one"', '"other"'), steps[1])
+    file.write_text(re.sub(r"until = \S+", "until = 2020-01-01", file.read_text()))
+    trial(stage, *steps)
+    file.write_text(file.read_text().replace("because", "why"))
+    assert "upgrade-accepted.toml" in harbor(stage.folder, "trial", "run", code=2).err
+    file.unlink()
+
+
+def test_the_site_file_can_weigh_kinds_of_findings(stage: Scene) -> None:
+    text = stage.site_file.read_text()
+    stage.site_file.write_text(text + '\n[verdict.weights]\ntitle-changed = "damage"\nrows-changed = "note"\n')
+    told = trial(stage, sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"))
+    stage.site_file.write_text(text)
+    assert told["verdict"] == "fail"
+    weights = {f["kind"]: f["weight"] for f in told["findings"]}
+    assert (weights["title-changed"], weights["rows-changed"]) == ("damage", "note")
+    assert any("nobody logged in" in r for r in told["remarks"]) and any("no check wrote" in r for r in told["remarks"])

@@ -112,7 +112,7 @@ def test_cells_checks_and_restarts_in_a_trial(served: Scene) -> None:
         'name = "unknown"\nkind = "check"\nonly = ["no such check"]',
         'name = "hand"\nkind = "wait"\nsay = "Turn the sign round."',
     )  # fmt: skip
-    told = harbor(served.folder, "trial", "run", "--json", code=1).json
+    told = harbor(served.folder, "trial", "run", "--go-on", "--json", code=1).json
     problems = {s["name"]: s["problem"] for s in told["steps"]}
     assert [n for n, p in problems.items() if p is None] == ["cell", "title", "restart", "good", "breaks"]
     assert problems["nowhere"] == "no row of pages is as 'where' says"

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import itertools
+import struct
+import zlib
 from collections.abc import Callable
 from typing import Any
 
@@ -146,7 +148,7 @@ def put(path: str, answer: Any) -> Callable[[Pages], None]:
         (replace("/", "</main>", '</main><a href="/new">new</a>'), "link-broken", "/new", Weight.DAMAGE),
         (put("/a", (500, {}, "broken")), "page-fails", "status 500", Weight.DAMAGE),
         (put("/a", (302, {"Location": "http://live.example/"}, "")), "redirect", "/a", Weight.DAMAGE),
-        (put("/a", (301, {"Location": "/a"}, "")), "redirect", "/a", Weight.DAMAGE),
+        (put("/a", (301, {"Location": "/a"}, "")), "redirect-loop", "/a", Weight.DAMAGE),
         (put("/style.css", (404, {}, "")), "file-broken", "/style.css", Weight.DAMAGE),
         (put("/pic.png", (200, {"Content-Type": "image/png"}, b"")), "file-broken", "/pic.png", Weight.DAMAGE),
     ],
@@ -304,3 +306,145 @@ def test_slower_is_said_only_when_large_and_sure() -> None:
     assert slower_pages({"/x": [0.0001] * 10}, {"/x": [0.0009] * 10}) == [], "too small to matter"
     assert slower_pages({"/x": [0.1]}, {"/x": [9.0]}) == [], "too few to be sure"
     assert slower_pages({}, {}) == []
+
+
+def png(width: int, height: int) -> bytes:
+    """A picture, all black (https://www.w3.org/TR/png-3/)."""
+
+    def chunk(kind: bytes, data: bytes) -> bytes:
+        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+    head = struct.pack(">IIBBBBB", width, height, 8, 0, 0, 0, 0)
+    body = zlib.compress(b"\0" * ((width + 1) * height))
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", body) + chunk(b"IEND", b"")
+
+
+PICTURE = png(2, 1)
+RICH = """<html><head><title>T</title><meta name="robots" content="index"><meta property="og:title" content="Seeds">
+<script type="application/ld+json">{"@type": "Event", "name": "Swap"}</script></head><body>
+<main id="m"><h1>Seeds</h1><p>kale, leek and bean from the garden of the library</p><img src="/p.png"><a href="/far">far</a></main></body></html>"""
+
+
+def rich(pages: Pages) -> None:
+    pages.content |= {
+        "/": (200, {"X-Frame-Options": "DENY"}, RICH), "/p.png": (200, {"Content-Type": "image/png"}, PICTURE),
+        "/far": "<html><head><title>Far</title></head><body><main id='m'>" + " ".join(f"word{i}" for i in range(40)) + "</main>",
+    }  # fmt: skip
+
+
+def page(old: str, new: str, **headers: str) -> Callable[[Pages], None]:
+    def change(pages: Pages) -> None:
+        assert old in RICH
+        pages.content["/"] = (200, {"X-Frame-Options": "DENY", **headers}, RICH.replace(old, new))
+
+    return change
+
+
+def move(pages: Pages, sends: bool) -> None:
+    pages.content["/farther"] = pages.content["/far"]
+    pages.content["/far"] = (301, {"Location": "/farther"}, "") if sends else (404, {}, "")
+    pages.content["/"] = (
+        200,
+        {"X-Frame-Options": "DENY"},
+        RICH.replace('"/far"', '"/farther"') + ("<a href='/far'></a>" if sends else ""),
+    )
+
+
+@pytest.mark.parametrize(
+    ("change", "kind", "place", "weight"),
+    [
+        (page("kale, leek and bean", "bean, and leek kale,"), "order-changed", "#m", Weight.DOUBT),
+        (page("library", "library \ufffd\ufffd"), "encoding", "#m", Weight.DAMAGE),
+        (page("<h1>Seeds</h1>", "<h3>Seeds</h3>"), "headings-changed", "#m", Weight.DOUBT),
+        (page('content="index"', 'content="noindex"'), "robots-changed", "robots", Weight.DOUBT),
+        (page('content="Seeds"', 'content="Weeds"'), "structured-changed", "og:title", Weight.DOUBT),
+        (page('{"@type": "Event", "name": "Swap"}', "{}"), "structured-gone", "Event 1", Weight.DOUBT),
+        (put("/", (200, {}, RICH)), "header-gone", "X-Frame-Options", Weight.DOUBT),
+        (page("T</title>", "T</title>", **{"X-Robots-Tag": "noindex"}), "header-new", "X-Robots-Tag", Weight.DOUBT),
+        (put("/p.png", (200, {"Content-Type": "image/png"}, b"<html>sorry</html>")), "picture-broken", "/p.png", Weight.DAMAGE),
+        (put("/p.png", (200, {"Content-Type": "image/png"}, png(2, 3))),
+         "picture-resized", "/p.png", Weight.DOUBT),
+        (put("/p.png", (200, {"Content-Type": "image/png"}, PICTURE + b"more")), "picture-changed", "/p.png", Weight.DOUBT),
+        (lambda p: move(p, False), "page-moved", "/far", Weight.DAMAGE),
+        (lambda p: move(p, True), "page-moved", "/far", Weight.NOTE),
+        (page('"/far"', '"http://live.example.test/far"'), "leads-to-live", "http://live.example.test", Weight.DAMAGE),
+        (put("/far", (302, {"Location": "http://live.example.test/x"}, "")), "leads-to-live", "/far", Weight.DAMAGE),
+    ],
+)  # fmt: skip
+def test_what_only_machines_or_eyes_see_is_found(
+    pages: Pages, change: Callable[[Pages], None], kind: str, place: str, weight: Weight
+) -> None:
+    rich(pages)
+    noise = learn_noise([look(pages), look(pages)])
+    before = look(pages)
+    assert compare_pages(before, look(pages), noise, live=["http://live.example.test"]) == []
+    change(pages)
+    found = compare_pages(before, look(pages), noise, live=["http://live.example.test"])
+    assert (kind, place, weight) in [(o.kind, o.place, o.weight) for o in found]
+    assert len(found) <= 3
+
+
+@pytest.mark.parametrize("wrong", ["cp1252", "latin-1"])
+def test_a_wrong_encoding_is_told_from_another_text(pages: Pages, wrong: str) -> None:
+    text = "<body><main id='m'>Bärlauch, Grünkohl und Gemüse für fröhliche Gärtner</main>"
+    pages.content["/"] = text
+    before = look(pages)
+    pages.content["/"] = text.encode().decode(wrong)
+    assert [o.kind for o in compare_pages(before, look(pages), learn_noise([before]))] == ["encoding"]
+
+
+def test_titles_headers_and_files_that_change_by_themselves_are_noise(pages: Pages) -> None:
+    count = itertools.count()
+    pages.content |= {
+        "/": lambda *_: (
+            200,
+            {"Content-Security-Policy": f"nonce-{next(count)}"},
+            f"<title>{next(count)}</title><img src='/p.png'>",
+        ),
+        "/p.png": lambda *_: (200, {"Content-Type": "image/png"}, PICTURE + str(next(count)).encode()),
+    }
+    noise = learn_noise([look(pages), look(pages)])
+    assert noise.listing() == ["headers of /", "title of /", "file /p.png"]
+    assert compare_pages(look(pages), look(pages), noise) == []
+
+
+def test_a_page_is_visited_until_it_says_twice_the_same(pages: Pages) -> None:
+    pages.content["/"] = "<body><main id='m'>ready</main>"
+    before = look(pages)
+    noise = learn_noise([before, look(pages)])
+    left = iter(["warming", "warming up"])
+    pages.content["/"] = lambda *_: f"<body><main id='m'>{next(left, 'ready')}</main>"
+    with Visitor(pages.address) as visitor:
+        warm = take_look(visitor, LookPart(), samples=1, served=False, noise=noise)
+    assert compare_pages(before, warm, noise) == []
+    count = itertools.count()
+    pages.content["/"] = lambda *_: f"<body><main id='m'>{next(count)}</main>"
+    with Visitor(pages.address) as visitor:
+        restless = take_look(visitor, LookPart(), samples=1, served=False, noise=noise)
+    assert "unsettled" in [o.kind for o in compare_pages(before, restless, noise)]
+
+
+def test_pages_are_walked_once_more_as_a_member_sees_them(pages: Pages) -> None:
+    def home(method: str, path: str, headers: Any, body: str) -> tuple[int, dict[str, str], str]:
+        member = "card=1" in (headers.get("Cookie") or "")
+        return (
+            200,
+            {},
+            "<a href='/own'>own</a><a href='/logout'>out</a><p id='hi'>Hello</p>" if member else "<p>Nobody</p>",
+        )
+
+    pages.content |= {
+        "/": home, "/own": "<p id='own'>Yours</p>",
+        "/in": lambda m, *_: (302, {"Location": "/", "Set-Cookie": "card=1"}, "") if m == "POST" else '<form id="f" method="post" action="/in"><input name="n">',
+    }  # fmt: skip
+    log_in = CheckPart.model_validate(
+        {"name": "in", "steps": [{"get": "/in"}, {"submit": "f", "fields": {"n": "1"}, "text": "Hello"}]}
+    )
+    with Visitor(pages.address) as visitor:
+        before = take_look(visitor, LookPart(), samples=1, log_in=log_in)
+        assert {"/", "/ (logged in)", "/own (logged in)"} == before.pages.keys()
+        assert ("GET", "/logout") not in pages.asked
+        pages.content["/own"] = (500, {}, "")
+        after = take_look(visitor, LookPart(), samples=1, log_in=log_in, also=tuple(before.pages))
+    found = compare_pages(before, after, learn_noise([before]))
+    assert [(o.kind, o.page) for o in found] == [("page-fails", "/own (logged in)")]

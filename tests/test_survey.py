@@ -68,7 +68,7 @@ def test_ready_tells_what_the_new_releases_drop_and_how_edits_merge(scene: Scene
 
     found = checks()
     assert found["dropped files of tansy-core"].startswith("4.0 has 3 files less: core/assets/old-menu.js")
-    assert "themes/marrow/overrides/variety.html" in found["strays"]
+    assert "themes/marrow/overrides/variety.html takes the place of" in found["override"]
     assert "1 of them can be carried over as they are" in found["local edits of events-calendar"]
     calendar = scene.root / "extensions/events-calendar/main.py"
     lines = calendar.read_text().splitlines(keepends=True)

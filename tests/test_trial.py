@@ -46,6 +46,7 @@ def test_a_drafted_plan_says_why_and_can_be_read(scene: Scene) -> None:
         "runtime",
         "core",
         "update-loan-desk",
+        "check",
     ]
     shown = harbor(scene.folder, "plan", "show").out
     assert "switch the runtime to 3" in shown
@@ -429,7 +430,7 @@ def test_a_kept_clone_can_be_visited_and_a_failed_step_can_stop_a_trial(served: 
     plan = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
     plan += '[[step]]\nname = "breaks"\nkind = "command"\ncommand = ["false"]\n[[step]]\nname = "after"\nkind = "purge-cache"\n'
     (scene.folder / "upgrade.toml").write_text(plan)
-    told = harbor(scene.folder, "trial", "run", "--keep", "--stop-at-failure", "--json", code=1).json
+    told = harbor(scene.folder, "trial", "run", "--keep", "--json", code=1).json
     assert [s["name"] for s in told["steps"]] == ["breaks"]
     assert [(f["kind"], f["step"]) for f in told["findings"]] == [("step-failed", "breaks")]
     (listed,) = harbor(scene.folder, "clone", "list", "--json").json
@@ -502,7 +503,7 @@ def test_the_amended_plan_is_valid(scene: Scene) -> None:
     harbor(scene.folder, "plan", "draft", "--core", "4.0", "--runtime", "3")
     file = scene.folder / "upgrade.toml"
     file.write_text(amended(file.read_text()))
-    assert len(read_plan(file).step) == 10
+    assert len(read_plan(file).step) == 11
     assert "# Notes of seed-search 2.0" in file.read_text(), "comments are kept"
     assert tomlkit.parse(file.read_text())["step"][0]["replaces"] == "gallery-wall"  # type: ignore[index]
 

@@ -110,6 +110,8 @@ def findings(out: Console, found: Sequence[Finding]) -> None:
         ]
         if any(by):
             told.append(("where", " ".join(part for part in by if part)))
+        if finding.step is not None and finding.weight.value != "note":
+            told.append(("name", finding.id))
         if finding.kind == "edit-wiped":
             told += [
                 ("edit", line[:100]) for line in finding.before.splitlines() if line[:1] == "+" and line[:2] != "++"

@@ -8,16 +8,22 @@ import click
 from rich.console import Console
 from rich.text import Text
 
+from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
 from keenharbor.cutover.guarded import take_guarded
-from keenharbor.site.log import append_log
-from keenharbor.snapshot import TakeOptions, find_snapshot, list_snapshots
-from keenharbor.trial.plan import read_plan
-from keenharbor.trial.result import TrialResult, find_trial, list_trials
-from keenharbor.trial.runner import TrialOptions, run_trial
+from keenharbor.site.feed import Feed
+from keenharbor.site.log import append_log, who
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, TakeOptions, find_snapshot, list_snapshots
+from keenharbor.trial.accepted import DAYS, accept, accepted_file
+from keenharbor.trial.culprits import RUNS, Culprits, find_culprits
+from keenharbor.trial.plan import Plan, read_plan
+from keenharbor.trial.record import read_record
+from keenharbor.trial.result import TrialResult, find_finding, find_trial, list_trials
+from keenharbor.trial.runner import GoOn, TrialOptions, go_on_from, run_trial
 
 LONG = 8
 
@@ -31,23 +37,122 @@ def trial() -> None:
 @plan_argument
 @click.option("--snapshot", "wanted", help="Where to start from: a snapshot, or 'live' for a new one (the newest).")
 @click.option("--keep", is_flag=True, help="Keep the clone for a visit.")
-@click.option("--stop-at-failure", is_flag=True, help="Do not go on after a step that failed.")
+@click.option("--go-on", is_flag=True, help="Carry out the steps behind one that failed, too.")
+@click.option("--from", "from_step", metavar="STEP", help="Start at the newest trial's checkpoint before this step.")
 @click.option("--port", type=click.IntRange(1, 65535), help="The clone's port on loopback.")
 def run(
-    session: Session, plan_file: Path, wanted: str | None, keep: bool, stop_at_failure: bool, port: int | None
+    session: Session, plan_file: Path, wanted: str | None, keep: bool, go_on: bool, from_step: str | None, port: int | None
 ) -> int:  # fmt: skip
     """Rehearse PLAN (upgrade.toml) on a clone. Live is only read, and shown to be untouched.
 
-    Exit code 0: pass; 1: review or fail."""
+    A step that fails stops it: correct the plan, then 'trial resume'. Exit code 0: pass; 1: review or fail."""
     site, made = session.site(), read_plan(plan_file)
     feed = session.feed(site)
     store = session.store(site, create=True)
+    if from_step is not None:
+        if wanted is not None:
+            raise UsageError("--from and --snapshot: one of them is wanted")
+        last = find_trial(site.work)
+        earlier = go_on_from(site.work, last.id, made, from_step)
+        snapshot = find_snapshot(store, earlier.record.before.snapshot, site.name)
+        return _rehearse(
+            session, site, made, plan_file, snapshot, feed, TrialOptions(session.person(), keep, go_on, port), earlier
+        )
     if wanted == "live" or (wanted is None and not list_snapshots(store, site.name)):
         snapshot = take_guarded(site, store, TakeOptions(reason="before a trial"), session.progress)
     else:
         snapshot = find_snapshot(store, wanted or "newest", site.name)
-    options = TrialOptions(ask=session.person(), keep=keep, stop_at_failure=stop_at_failure, port=port)
-    result = run_trial(site, made, plan_file.resolve(), snapshot, feed, options, session.progress)
+    return _rehearse(session, site, made, plan_file, snapshot, feed, TrialOptions(session.person(), keep, go_on, port))
+
+
+@harbor_command(trial, name="resume")
+@plan_argument
+@click.option("--trial", "wanted", default="newest", help="The trial to go on with (the newest).")
+@click.option("--keep", is_flag=True, help="Keep the clone for a visit.")
+@click.option("--go-on", is_flag=True, help="Carry out the steps behind one that failed, too.")
+def resume(session: Session, plan_file: Path, wanted: str, keep: bool, go_on: bool) -> int:
+    """Go on with a trial after the plan was corrected, behind the last step that stands. What stands is not done again."""
+    site, made = session.site(), read_plan(plan_file)
+    feed = session.feed(site)
+    earlier = go_on_from(site.work, find_trial(site.work, wanted).id, made)
+    snapshot = find_snapshot(session.store(site), earlier.record.before.snapshot, site.name)
+    session.progress.note(f"{plural(earlier.kept, 'step stands', 'steps stand')}, of {len(made.step)}")
+    return _rehearse(
+        session, site, made, plan_file, snapshot, feed, TrialOptions(session.person(), keep, go_on), earlier
+    )
+
+
+@harbor_command(trial, name="culprits")
+@click.argument("finding", metavar="FINDING")
+@click.option("--trial", "wanted", default="newest", help="The trial that found it (the newest).")
+@click.option("--runs", default=RUNS, type=click.IntRange(1, 1000), show_default=True, help="Try at most so often.")
+def culprits(session: Session, finding: str, wanted: str, runs: int) -> int:
+    """Search for the smallest set of steps that brings FINDING out, on clones.
+
+    FINDING is its name in 'trial show', or the beginning of one. Exit code 0: found; 1: not for sure."""
+    site = session.site()
+    result = find_trial(site.work, wanted)
+    chosen = find_finding(result, finding)
+    folder = site.work / "trials" / result.id
+    record, made = read_record(folder), read_plan(folder / "plan.toml")
+    snapshot = find_snapshot(session.store(site), result.snapshot, site.name)
+    found = find_culprits(site, made, record, chosen, snapshot, session.feed(site), session.progress, runs)
+    append_log(site.work, site.name, "trial culprits", "done", f"{chosen.id}: {', '.join(found.steps)}", result.id)
+    session.show(found.as_json(), lambda out: _render_culprits(out, found))
+    return 0 if found.sure else 1
+
+
+def _render_culprits(out: Console, found: Culprits) -> None:
+    show.headline(out, "done" if found.sure else "caution", f"{found.finding.id}: {found.finding.text}")
+    names = ", ".join(found.steps)
+    if not found.sure:
+        out.print(show.said("caution", f"not for sure: of what was tried, it shows with {names}"))
+    elif len(found.steps) == 1:
+        out.print(show.said("good", f"the step {names} brings it out by itself"))
+    else:
+        out.print(show.said("good", f"it takes {plural(len(found.steps), 'step')} together: {names}"))
+    show.heading(out, plural(len(found.runs), "run"))
+    words = {
+        True: show.mark("fail", "shows"),
+        False: show.mark("good", "does not show"),
+        None: show.mark("caution", "cannot be told"),
+    }
+    rows = [(str(n), words[r.shows], ", ".join(r.steps) + (f"\n{r.problem}" if r.problem else ""), duration(r.seconds))
+            for n, r in enumerate(found.runs, 1)]  # fmt: skip
+    show.table(out, ("", "finding", "with these steps alone", "took"), rows, right=(0, 3), keep=(1,))
+    show.next_step(
+        out, f"change one of these steps in upgrade.toml, then: keenharbor trial run --from {found.steps[0]}"
+    )
+
+
+@harbor_command(trial, name="accept")
+@click.argument("finding", metavar="FINDING")
+@click.option("--because", required=True, metavar="REASON", help="Why it is all right.")
+@click.option("--days", default=DAYS, type=click.IntRange(1, 3650), show_default=True, help="For how long.")
+@click.option("--trial", "wanted", default="newest", help="The trial that found it (the newest).")
+def accept_command(session: Session, finding: str, because: str, days: int, wanted: str) -> None:
+    """Agree to FINDING: the next trial does not count it any more. It is written into a file beside the plan."""
+    site = session.site()
+    result = find_trial(site.work, wanted)
+    chosen = find_finding(result, finding)
+    plan_file = Path(result.plan_file)
+    made = accept(plan_file, chosen, because, who(), days)
+    file = accepted_file(plan_file)
+    append_log(site.work, site.name, "trial accept", "done", f"{chosen.id}: {because}", result.id)
+
+    def render(out: Console) -> None:
+        show.headline(out, "done", f"{chosen.id} is accepted until {made.until}")
+        out.print(Text(chosen.text))
+        show.next_step(out, f"see {file}; then: keenharbor trial run")
+
+    session.show({"file": str(file), **made.model_dump(mode="json")}, render)
+
+
+def _rehearse(
+    session: Session, site: SiteView, made: Plan, plan_file: Path, snapshot: Snapshot, feed: Feed, options: TrialOptions,
+    earlier: GoOn | None = None,
+) -> int:  # fmt: skip
+    result = run_trial(site, made, plan_file.resolve(), snapshot, feed, options, session.progress, earlier)
     from keenharbor.report import write_report
 
     session.progress.stage("writing the report")
@@ -118,6 +223,10 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
     rewritten = f"{plural(proof.rewritten_files, 'file')} and {plural(cells, 'cell')} of the clone rewritten; {left}"
     out.print(show.said("damage" if proof.traces else "good", rewritten))
     out.print(show.said("good", f"{plural(len(proof.mails), 'mail')} caught, none sent"))
+    for finding in result.accepted:
+        out.print(show.said("note", f"accepted: {finding.text}"))
+    for remark in result.remarks:
+        out.print(show.said("caution", remark))
     if result.noise:
         out.print(Text(f"noise left out: {'; '.join(result.noise)}", style="dim"))
     out.print(Text(f"report: {report}", style="dim"))
@@ -127,5 +236,7 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
         show.next_step(out, f"keenharbor clone open {result.clone}")
     elif result.verdict == "pass":
         show.next_step(out, "keenharbor cutover")
+    elif any(s.problem for s in result.steps):
+        show.next_step(out, "change upgrade.toml, then: keenharbor trial resume")
     else:
         show.next_step(out, "change upgrade.toml, then: keenharbor trial run")

@@ -179,11 +179,13 @@ def make_clone(
     port: int | None = None,
     folder: Path | None = None,
     environment: bool = False,
+    was_at: str | None = None,
 ) -> Clone:
     """Restore ``snapshot`` into a new clone and cut every tie to live; the server is not started.
 
     Mail settings point to ``mail_port`` on loopback. With ``environment`` it gets a virtual environment of its own where the site
-    has one: what installs into it must not install into live's. Raises `KeenHarborError` when there is too little space or
+    has one: what installs into it must not install into live's. ``was_at`` is the address
+    of the clone that a checkpoint was taken of. Raises `KeenHarborError` when there is too little space or
     when something of live is left that the clone's code could use.
     """
     identity = new_id(now())
@@ -215,7 +217,7 @@ def make_clone(
         if database.path is not None:
             database.path.parent.mkdir(parents=True, exist_ok=True)
         restore_state(snapshot.state, open_database(clone.site.database_place))
-        _cut_ties(clone, snapshot, mail_port)
+        _cut_ties(clone, snapshot, mail_port, was_at)
     except BaseException:
         clone.drop()
         raise
@@ -281,9 +283,13 @@ def live_places(live: SiteView, snapshot: Snapshot | None = None) -> list[str]:
     return sorted(set(places), key=len, reverse=True)
 
 
-def _rewriter(clone: Clone, snapshot: Snapshot) -> Rewriter:
+def _rewriter(clone: Clone, snapshot: Snapshot, was_at: str | None) -> Rewriter:
     live, root = clone.live, str(clone.site.root)
     table: dict[str, str] = {}
+    if was_at is not None and was_at != clone.address:
+        table |= address_forms(was_at, clone.address)
+    own = clone.site.database_place.marks
+    table |= {mark: (own or (mark,))[0] for mark in snapshot.database_place.marks}
     for place in live_places(live, snapshot):
         if place.startswith("http"):
             table |= address_forms(place, clone.address)
@@ -294,8 +300,8 @@ def _rewriter(clone: Clone, snapshot: Snapshot) -> Rewriter:
     return Rewriter(table)
 
 
-def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int) -> None:
-    rewriter = _rewriter(clone, snapshot)
+def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int, was_at: str | None) -> None:
+    rewriter = _rewriter(clone, snapshot, was_at)
     root = clone.site.root
     files, left = rewrite_files(root, list(clone.site.scan().entries.values()), rewriter)
     opaque = [f"file {path}" for path in left]

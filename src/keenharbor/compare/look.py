@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+import io
+import re
 import time
 from collections import Counter, deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 from urllib.parse import urlencode, urlsplit
+
+from blake3 import blake3
 
 from keenharbor.compare.markup import Markup, read_markup
 from keenharbor.compare.visitor import Answer, VisitError, Visitor
 from keenharbor.site.model import CheckPart, LookPart
+
+if TYPE_CHECKING:
+    from keenharbor.compare.noise import Noise
 
 QUERY_VARIANTS = 2
 """Of addresses that differ only in their query, so many are looked at: more are traps more often than pages."""
@@ -19,7 +27,8 @@ QUERY_VARIANTS = 2
 @dataclass
 class PageSeen:
     """One page: status, where it sends to, what it says; ``served`` is what a visitor got who did not ask for a
-    fresh page, ``samples`` what further visits said, ``seconds`` how long each fresh visit took."""
+    fresh page, ``samples`` what further visits said, ``seconds`` how long each fresh visit took; ``headers`` those that matter;
+    ``unsettled`` says that it still changed at the last visit."""
 
     path: str
     status: int
@@ -29,6 +38,8 @@ class PageSeen:
     served: Markup | None = None
     samples: list[Markup] = field(default_factory=list)
     seconds: list[float] = field(default_factory=list)
+    headers: dict[str, str] = field(default_factory=dict)
+    unsettled: bool = False
 
     @property
     def loads(self) -> bool:
@@ -43,13 +54,25 @@ class CheckSeen:
     problem: str | None
 
 
+@dataclass(frozen=True)
+class FileSeen:
+    """A picture, style or script: its content's digest, and of a picture width and height in pixels (None: it is no picture that
+    can be read)."""
+
+    digest: str
+    picture: bool
+    pixels: tuple[int, int] | None = None
+
+
 @dataclass
 class Look:
-    """What was seen at one time: pages by path, status of images and other files, scripted visits."""
+    """What was seen at one time: pages by path (those that only a member sees with `LOGGED_IN` behind it), status and content of
+    images and other files, scripted visits."""
 
     address: str
     pages: dict[str, PageSeen] = field(default_factory=dict)
     assets: dict[str, int] = field(default_factory=dict)
+    files: dict[str, FileSeen] = field(default_factory=dict)
     checks: dict[str, CheckSeen] = field(default_factory=dict)
 
 
@@ -63,30 +86,61 @@ def take_look(
     mail_to: Callable[[], Sequence[str]] = tuple,
     served: bool = True,
     learn: bool = False,
+    noise: Noise | None = None,
+    log_in: CheckPart | None = None,
 ) -> Look:
     """Look at every page that can be reached from the starts, and at the paths ``also``.
 
     Each page is visited once as any visitor would (``served``), then ``samples`` times asking for a fresh page;
-    with ``learn``, what each of these says is kept, so that noise can be learnt from it.
+    with ``learn``, what each of these says is kept, so that noise can be learnt from it. With ``noise`` a page that still
+    changes, apart from that, is visited until it does not (at most `MOST_VISITS` times): first visits fill caches.
+    After the scripted visit ``log_in`` the pages are walked once more, as a member sees them.
     ``mail_to`` gives the addressees of the mail caught so far. Never raises for what the site does wrong: that is
     what a look is for.
     """
     look = Look(visitor.address)
-    queue = deque(dict.fromkeys([*part.starts, *also]))
+    known = [p for p in also if not p.endswith(LOGGED_IN)]
+    _walk_pages(look, visitor, part, [*part.starts, *known], samples, served, learn, noise, "")
+    if log_in is not None:
+        visitor.forget()
+        if _run_check(visitor, log_in, mail_to) is None:
+            members = [p.removesuffix(LOGGED_IN) for p in also if p.endswith(LOGGED_IN)]
+            _walk_pages(look, visitor, part, [*part.starts, *members], samples, False, learn, noise, LOGGED_IN)
+    look.checks = make_checks(visitor, checks, mail_to)
+    return look
+
+
+LOGGED_IN = " (logged in)"
+MOST_VISITS = 4
+_ENDS_A_VISIT = re.compile(r"(?i)(log|sign)[-_]?(out|off)|delete|remove|unsubscribe|cancel")
+
+
+def _walk_pages(
+    look: Look, visitor: Visitor, part: LookPart, starts: Sequence[str], samples: int, served: bool, learn: bool,
+    noise: Noise | None, mark: str,
+) -> None:  # fmt: skip
+    """Follow the links from ``starts``, within the limit; pages are noted with ``mark`` behind their path."""
+    queue = deque(dict.fromkeys(starts))
     queued = set(queue)
+    seen = 0
     variants = Counter(path.split("?", 1)[0] for path in queue if "?" in path)
-    while queue and len(look.pages) < part.limit:
+    while queue and seen < part.limit:
         path = queue.popleft()
-        page = _see(visitor, path, samples, served, learn)
-        look.pages[path] = page
+        page = _see(visitor, path, samples, served, learn, noise)
+        look.pages[path + mark] = page
+        seen += 1
         found = [page.redirect] if page.redirect and page.redirect.startswith("/") else []
         if page.markup is not None:
             found += page.markup.links()
             for asset in [*page.markup.images(), *page.markup.assets]:
                 if asset.startswith("/") and asset not in look.assets:
-                    look.assets[asset] = _status(visitor, asset)
+                    look.assets[asset], content = _file(visitor, asset)
+                    if content is not None:
+                        look.files[asset] = content
         for link in found:
             if not link.startswith("/") or link in queued or any(link.startswith(s) for s in part.skip):
+                continue
+            if mark and _ENDS_A_VISIT.search(link):
                 continue
             base = link.split("?", 1)[0]
             if "?" in link:
@@ -95,8 +149,6 @@ def take_look(
                     continue
             queued.add(link)
             queue.append(link)
-    look.checks = make_checks(visitor, checks, mail_to)
-    return look
 
 
 def make_checks(
@@ -120,15 +172,57 @@ def first_new_problem(seen: Mapping[str, CheckSeen], before: Mapping[str, CheckS
     return None
 
 
-def _status(visitor: Visitor, path: str) -> int:
+def _file(visitor: Visitor, path: str) -> tuple[int, FileSeen | None]:
+    """The status of a picture, style or script (0: no answer, or nothing in it), and what it holds."""
     try:
         answer = visitor.get(path)
     except VisitError:
-        return 0
-    return answer.status if answer.content or answer.status >= 300 else 0
+        return 0, None
+    if answer.status != 200:
+        return answer.status, None
+    if not answer.content:
+        return 0, None
+    picture = answer.header("Content-Type").startswith("image/")
+    return 200, FileSeen(
+        blake3(answer.content).hexdigest()[:16], picture, _pixels(answer.content) if picture else None
+    )  # fmt: skip
 
 
-def _see(visitor: Visitor, path: str, samples: int, served: bool, learn: bool) -> PageSeen:
+def _pixels(content: bytes) -> tuple[int, int] | None:
+    """A picture's width and height; None when it cannot be read. Only its head is looked at."""
+    if content[:300].lstrip().startswith((b"<svg", b"<?xml", b"<!--")):
+        return (0, 0)
+    from PIL import Image, UnidentifiedImageError
+
+    try:
+        with Image.open(io.BytesIO(content)) as picture:
+            return picture.size
+    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
+        return None
+
+
+_HEADERS = (
+    "Content-Type", "Content-Language", "Content-Security-Policy", "Strict-Transport-Security", "X-Content-Type-Options",
+    "X-Frame-Options", "Referrer-Policy", "X-Robots-Tag", "Link",
+)  # fmt: skip
+"""Headers that change what visitors, browsers or search engines do with a page."""
+
+
+def _same(a: Markup | None, b: Markup | None, path: str, noise: Noise) -> bool:
+    """Whether two visits of a page say the same, apart from noise."""
+    if a is None or b is None:
+        return a is b
+    names = a.blocks.keys() | b.blocks.keys()
+    return all(
+        (x.text if (x := a.blocks.get(n)) else None) == (y.text if (y := b.blocks.get(n)) else None)
+        for n in names
+        if not noise.covers(path, n)
+    )
+
+
+def _see(
+    visitor: Visitor, path: str, samples: int, served: bool, learn: bool, noise: Noise | None = None
+) -> PageSeen:  # fmt: skip
     try:
         plain = _markup(visitor, visitor.get(path, fresh=False), path) if served else None
         began = time.perf_counter()
@@ -137,6 +231,7 @@ def _see(visitor: Visitor, path: str, samples: int, served: bool, learn: bool) -
     except VisitError as error:
         return PageSeen(path, 0, error=str(error))
     page = PageSeen(path, answer.status, markup=_markup(visitor, answer, path), served=plain, seconds=seconds)
+    page.headers = {h: answer.header(h) for h in _HEADERS if answer.header(h)}
     if 300 <= answer.status < 400:
         page.redirect = _within(answer.header("Location"), visitor.address)
     for _ in range(samples - 1 if page.loads else 0):
@@ -149,7 +244,26 @@ def _see(visitor: Visitor, path: str, samples: int, served: bool, learn: bool) -
         more = _markup(visitor, again, path) if learn else None
         if more is not None and again.status == page.status:
             page.samples.append(more)
+    if noise is not None and page.loads and page.markup is not None:
+        _settle(visitor, page, noise)
     return page
+
+
+def _settle(visitor: Visitor, page: PageSeen, noise: Noise) -> None:
+    """Visit a page until it says twice the same, and keep what it says then."""
+    for _ in range(MOST_VISITS):
+        try:
+            answer = visitor.get(page.path)
+        except VisitError:
+            return
+        again = _markup(visitor, answer, page.path)
+        if answer.status != page.status or again is None:
+            return
+        settled = _same(page.markup, again, page.path, noise)
+        page.markup = again
+        if settled:
+            return
+    page.unsettled = True
 
 
 def _within(place: str, address: str) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from urllib.parse import urljoin, urlsplit
@@ -11,6 +12,7 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 _BLOCK_TAGS = {"main", "nav", "header", "footer", "aside", "section", "article", "form"}
 _SILENT = {"script", "style", "template", "noscript"}
 _FIELDS = {"input", "select", "textarea"}
+_HEADINGS = {"h1", "h2", "h3", "h4", "h5", "h6"}
 
 
 @dataclass
@@ -20,6 +22,7 @@ class Block:
     words: list[str] = field(default_factory=list)
     links: list[str] = field(default_factory=list)
     images: list[str] = field(default_factory=list)
+    headings: list[str] = field(default_factory=list)
 
     @property
     def text(self) -> str:
@@ -38,7 +41,8 @@ class Form:
 
 @dataclass
 class Markup:
-    """A page's title, description, canonical address, blocks by place, forms by id, and the files it asks for.
+    """A page's title, description, canonical address, what it says to robots, blocks by place, forms by id, the files it asks
+    for, and its structured data (what it says to machines: JSON-LD, one text an item, and properties by name).
 
     Addresses within the site are paths; the site's own address in texts is written ``{site}``.
     """
@@ -46,6 +50,8 @@ class Markup:
     title: str = ""
     description: str = ""
     canonical: str = ""
+    robots: str = ""
+    structured: dict[str, str] = field(default_factory=dict)
     blocks: dict[str, Block] = field(default_factory=dict)
     forms: dict[str, Form] = field(default_factory=dict)
     assets: list[str] = field(default_factory=list)
@@ -65,8 +71,14 @@ def read_markup(html: str, address: str, path: str) -> Markup:
     if head is not None:
         title = head.css_first("title")
         page.title = " ".join(title.text().split()) if title is not None else ""
-        for meta in head.css("meta[name=description]"):
-            page.description = meta.attributes.get("content") or ""
+        for meta in head.css("meta[content]"):
+            name, content = (meta.attributes.get("name") or "").lower(), meta.attributes.get("content") or ""
+            if name == "description":
+                page.description = content
+            elif name == "robots":
+                page.robots = content
+            elif meta.attributes.get("property"):
+                page.structured[str(meta.attributes["property"])] = content.replace(address, "{site}")
         for link in head.css("link[href]"):
             place = _place(link.attributes.get("href"), address, path)
             if link.attributes.get("rel") == "canonical":
@@ -77,12 +89,27 @@ def read_markup(html: str, address: str, path: str) -> Markup:
             place = _place(script.attributes.get("src"), address, path)
             if place.startswith("/"):
                 page.assets.append(place)
+    for script in tree.css('script[type="application/ld+json"]'):
+        _read_linked_data(script.text(), page, address)
     if tree.body is not None:
         _walk(tree.body, page, page.blocks.setdefault("page", Block()), "", address, path, None)
     for block in page.blocks.values():
         block.words = [word.replace(address, "{site}") for word in block.words]
     page.blocks = {name: b for name, b in page.blocks.items() if name != "page" or b.words or b.links or b.images}
     return page
+
+
+def _read_linked_data(text: str, page: Markup, address: str) -> None:
+    """JSON-LD, one entry a kind of thing (https://www.w3.org/TR/json-ld11/)."""
+    try:
+        found = json.loads(text.replace(address, "{site}"))
+    except (ValueError, RecursionError):
+        page.structured["(cannot be read)"] = " ".join(text.split())[:200]
+        return
+    items = found if isinstance(found, list) else found.get("@graph", [found]) if isinstance(found, dict) else []
+    for number, item in enumerate(items):
+        kind = item.get("@type", "") if isinstance(item, dict) else ""
+        page.structured[f"{kind or 'thing'} {number + 1}"] = json.dumps(item, sort_keys=True, ensure_ascii=False)
 
 
 def _field_value(field: LexborNode, tag: str) -> str:
@@ -123,6 +150,8 @@ def _walk(
         attributes: Mapping[str, str | None] = child.attributes
         if tag == "a" and attributes.get("href"):
             block.links.append(_place(attributes["href"], address, path))
+        elif tag in _HEADINGS:
+            block.headings.append(tag)
         elif tag == "img":
             block.images.append(_place(attributes.get("src"), address, path))
         elif tag in _FIELDS and form is not None and attributes.get("name"):

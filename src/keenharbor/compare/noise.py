@@ -13,12 +13,14 @@ from keenharbor.compare.markup import Markup
 @dataclass(frozen=True)
 class Noise:
     """Blocks that differ by themselves: on one page (path, block), or on every page (block alone);
-    pages whose status, and checks whose outcome, is not the same twice."""
+    pages whose status, checks whose outcome, and files whose content is not the same twice. What is of a whole page stands among
+    the blocks with an @ before its name."""
 
     on_page: frozenset[tuple[str, str]] = frozenset()
     everywhere: frozenset[str] = frozenset()
     pages: frozenset[str] = frozenset()
     checks: frozenset[str] = frozenset()
+    files: frozenset[str] = frozenset()
 
     def __or__(self, other: Noise) -> Noise:
         """What either has learnt."""
@@ -27,21 +29,31 @@ class Noise:
             self.everywhere | other.everywhere,
             self.pages | other.pages,
             self.checks | other.checks,
+            self.files | other.files,
         )
 
     def covers(self, path: str, block: str) -> bool:
         """Whether a difference in that block of that page means nothing."""
         return block in self.everywhere or (_base(path), block) in self.on_page
 
+    def covers_aspect(self, path: str, aspect: str) -> bool:
+        """Whether the page's title, headers or another thing of the whole page differ by themselves."""
+        return (_base(path), f"@{aspect}") in self.on_page
+
     def listing(self) -> list[str]:
         """What was learnt, in words."""
         return [
             *(f"block {b} on every page" for b in sorted(self.everywhere)),
-            *(f"block {b} on {p}" for p, b in sorted(self.on_page) if b not in self.everywhere),
+            *(f"block {b} on {p}" for p, b in sorted(self.on_page) if b not in self.everywhere and b[0] != "@"),
+            *(f"{b[1:]} of {p}" for p, b in sorted(self.on_page) if b[0] == "@"),
+            *(f"file {f}" for f in sorted(self.files)),
             *(f"page {p}: its status" for p in sorted(self.pages)),
             *(f"check '{c}'" for c in sorted(self.checks)),
         ]
 
+
+ASPECTS = ("title", "description", "canonical", "robots", "structured")
+"""What of a whole page is compared."""
 
 SAME_EVERYWHERE = 3
 """A block that is noisy on so many pages is taken for noisy on all: a random pick may fall alike twice on some."""
@@ -59,11 +71,16 @@ def learn_noise(looks: Sequence[Look]) -> Noise:
         for block in {b for m in variants for b in m.blocks}:
             if len({_content(m, block) for m in variants}) > 1:
                 on_page.add((_base(path), block))
-    counts = Counter(block for _, block in on_page)
+        on_page |= {(_base(path), f"@{a}") for a in ASPECTS if len({repr(getattr(m, a)) for m in variants}) > 1}
+        if len({repr(s.headers) for s in seen if s.loads}) > 1:
+            on_page.add((_base(path), "@headers"))
+    counts = Counter(block for _, block in on_page if block[0] != "@")
+    contents = [look.files for look in looks]
+    files = frozenset(f for c in contents for f in c if len({d.get(f) for d in contents if f in d}) > 1)
     names = {name for look in looks for name in look.checks}
     unsure = {n for n in names if len({look.checks[n].problem for look in looks if n in look.checks}) > 1}
     everywhere = frozenset(b for b, n in counts.items() if n >= SAME_EVERYWHERE)
-    return Noise(frozenset(on_page), everywhere, frozenset(pages), frozenset(unsure))
+    return Noise(frozenset(on_page), everywhere, frozenset(pages), frozenset(unsure), files)
 
 
 def _base(path: str) -> str:
@@ -79,4 +96,4 @@ def _markups(page: PageSeen) -> Iterator[Markup]:
 
 def _content(markup: Markup, block: str) -> tuple[object, ...] | None:
     found = markup.blocks.get(block)
-    return None if found is None else (found.text, tuple(found.links), tuple(found.images))
+    return None if found is None else (found.text, tuple(found.links), tuple(found.images), tuple(found.headings))

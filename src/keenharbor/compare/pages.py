@@ -2,24 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import re
+from collections.abc import Collection, Iterator, Mapping
 
 from keenharbor.compare.findings import Observation, Weight
-from keenharbor.compare.look import Look, PageSeen
+from keenharbor.compare.look import FileSeen, Look, PageSeen
 from keenharbor.compare.markup import Block, Markup
 from keenharbor.compare.noise import Noise
 
 
 def compare_pages(
-    before: Look, after: Look, noise: Noise, versions: Mapping[str, str] | None = None
+    before: Look, after: Look, noise: Noise, versions: Mapping[str, str] | None = None, live: Collection[str] = ()
 ) -> list[Observation]:
     """What differs from ``before`` to ``after``, without noise.
 
-    ``versions`` maps old version numbers to new ones: a text that differs only by these is as it should be.
+    ``versions`` maps old version numbers to new ones: a text that differs only by these is as it should be. ``live`` are
+    addresses that nothing may lead to: those of the site that a clone was made of.
     """
     found: list[Observation] = []
+    moved = _moved(before, after)
+    for old, new in moved.items():
+        text = f"{old} is at {new} now"
+        sends = after.pages[old].redirect == new if old in after.pages else False
+        weight = Weight.NOTE if sends else Weight.DAMAGE
+        text += ", and visitors are sent there" if sends else ", and nothing sends visitors there"
+        found.append(Observation("page-moved", old, weight, text, old, old, new))
     for path in sorted(before.pages.keys() | after.pages.keys()):
-        if path in noise.pages:
+        if path in noise.pages or path in moved or path in moved.values():
             continue
         left, right = before.pages.get(path), after.pages.get(path)
         if left is None:
@@ -39,10 +48,27 @@ def compare_pages(
         if before.assets[asset] == 200 != after.assets[asset]:
             text = f"{asset} does not load any more (status {after.assets[asset] or 'none'})"
             found.append(Observation("file-broken", asset, Weight.DAMAGE, text))
+        elif asset in before.files and asset in after.files and asset not in noise.files:
+            found += _file(asset, before.files[asset], after.files[asset])
     for asset in sorted(after.assets.keys() - before.assets.keys()):
         if after.assets[asset] != 200:
             text = f"{asset} is asked for and does not load (status {after.assets[asset] or 'none'})"
             found.append(Observation("file-broken", asset, Weight.DAMAGE, text))
+    for place in sorted({a.rstrip("/") for a in live}):
+        for path, page in sorted(after.pages.items()):
+            if page.redirect and _leads_to(page.redirect, place):
+                found.append(
+                    Observation(
+                        "leads-to-live", path, Weight.DAMAGE, f"{path} sends visitors to live", path, "", page.redirect
+                    )
+                )
+            leading = (
+                [x for x in page.markup.links() + page.markup.images() if _leads_to(x, place)] if page.markup else []
+            )
+            if leading:
+                found.append(
+                    Observation("leads-to-live", place, Weight.DAMAGE, "the clone leads to live", path, "", leading[0])
+                )
     for name, check in sorted(after.checks.items()):
         earlier = before.checks.get(name)
         if check.problem and name not in noise.checks and (earlier is None or earlier.problem is None):
@@ -52,6 +78,53 @@ def compare_pages(
                 )
             )
     return found
+
+
+def _leads_to(link: str, address: str) -> bool:
+    return link == address or link.startswith((address + "/", address + "?"))
+
+
+def _file(path: str, left: FileSeen, right: FileSeen) -> Iterator[Observation]:
+    if left.digest == right.digest:
+        return
+    if left.pixels is not None and right.pixels is None:
+        yield Observation("picture-broken", path, Weight.DAMAGE, f"{path} is no picture any more that can be read")
+    elif left.picture and left.pixels != right.pixels:
+        before, after = (f"{p[0]} x {p[1]}" if p else "none" for p in (left.pixels, right.pixels))
+        yield Observation("picture-resized", path, Weight.DOUBT, f"{path} has another size", "", before, after)
+    elif left.picture:
+        yield Observation("picture-changed", path, Weight.DOUBT, f"{path} is another picture")
+    else:
+        yield Observation("file-changed", path, Weight.NOTE, f"{path} changed")
+
+
+def _moved(before: Look, after: Look) -> dict[str, str]:
+    """Pages that have another address now: old path to new. They say the same under the same title."""
+    gone = [p for p, seen in before.pages.items() if seen.markup is not None and _is_away(after.pages.get(p))]
+    came = [p for p, seen in after.pages.items() if p not in before.pages and seen.markup is not None]
+    found: dict[str, str] = {}
+    for old in gone:
+        words = _words(before.pages[old])
+        for new in came:
+            if new in found.values() or before.pages[old].markup.title != after.pages[new].markup.title:  # type: ignore[union-attr]
+                continue
+            others = _words(after.pages[new])
+            if words and len(words & others) >= ALIKE * len(words | others):
+                found[old] = new
+                break
+    return found
+
+
+ALIKE = 0.8
+"""Pages of which so large a part of the words is the same are one page."""
+
+
+def _is_away(page: PageSeen | None) -> bool:
+    return page is None or page.status in (404, 410) or page.redirect is not None
+
+
+def _words(page: PageSeen) -> set[str]:
+    return {w for b in page.markup.blocks.values() for w in b.text.split()} if page.markup is not None else set()
 
 
 def _page(
@@ -64,23 +137,62 @@ def _page(
         )
         return
     if left.redirect != right.redirect:
-        text = f"{path} sends visitors elsewhere"
+        loop = right.redirect == path
+        text = f"{path} sends visitors to itself, again and again" if loop else f"{path} sends visitors elsewhere"
         yield Observation(
-            "redirect", path, Weight.DAMAGE, text, path, left.redirect or "no redirect", right.redirect or "none"
+            "redirect-loop" if loop else "redirect",
+            path,
+            Weight.DAMAGE,
+            text,
+            path,
+            left.redirect or "no redirect",
+            right.redirect or "none",
         )
+        return
     if left.markup is None or right.markup is None:
         if left.status != right.status and right.loads:
             text = f"{path} answers with status {right.status} instead of {left.status}"
             yield Observation("status", path, Weight.DOUBT, text, path, str(left.status), str(right.status))
         return
     a, b = left.markup, right.markup
-    for aspect in ("title", "description", "canonical"):
+    if right.unsettled:
+        text = f"{path} says something else at every visit, and did not before"
+        yield Observation("unsettled", path, Weight.DOUBT, text, path)
+    yield from _headers(path, left, right, noise)
+    yield from _structured(path, a, b, noise, versions)
+    for aspect in ("title", "description", "canonical", "robots"):
         before, after = getattr(a, aspect), getattr(b, aspect)
-        if before != after and _aged(before, versions) != after:
+        if before != after and _aged(before, versions) != after and not noise.covers_aspect(path, aspect):
             yield Observation(f"{aspect}-changed", aspect, Weight.DOUBT, f"the {aspect} changed", path, before, after)
     yield from _blocks(path, a, b, noise, versions)
     yield from _forms(path, a, b)
     yield from _stale(path, right, noise)
+
+
+def _headers(path: str, left: PageSeen, right: PageSeen, noise: Noise) -> Iterator[Observation]:
+    if noise.covers_aspect(path, "headers"):
+        return
+    for name in sorted(left.headers.keys() | right.headers.keys()):
+        before, after = left.headers.get(name, ""), right.headers.get(name, "")
+        if before != after:
+            what = "is gone" if not after else "is new" if not before else "changed"
+            weight = Weight.NOTE if not before and name != "X-Robots-Tag" else Weight.DOUBT
+            yield Observation(
+                f"header-{what.split()[-1]}", name, weight, f"the header {name} {what}", path, before, after
+            )
+
+
+def _structured(path: str, a: Markup, b: Markup, noise: Noise, versions: Mapping[str, str]) -> Iterator[Observation]:
+    if noise.covers_aspect(path, "structured"):
+        return
+    for name, before in a.structured.items():
+        after = b.structured.get(name)
+        if after is None:
+            text = f"what the page tells machines as {name} is gone"
+            yield Observation("structured-gone", name, Weight.DOUBT, text, path, before[:160], "")
+        elif after != before and _aged(before, versions) != after:
+            text = f"what the page tells machines as {name} changed"
+            yield Observation("structured-changed", name, Weight.DOUBT, text, path, *_excerpt(before, after))
 
 
 def _blocks(path: str, a: Markup, b: Markup, noise: Noise, versions: Mapping[str, str]) -> Iterator[Observation]:
@@ -103,9 +215,19 @@ def _block(path: str, name: str, left: Block, right: Block, versions: Mapping[st
     if left.text != right.text and _aged(left.text, versions) != right.text:
         lost = [w for w in left.text.split() if w not in set(right.text.split())]
         came = [w for w in right.text.split() if w not in set(left.text.split())]
-        kind, weight, word = ("text-lost", Weight.DAMAGE, "lost text") if lost and not came else (
-            "text-changed", Weight.DOUBT, "says something else")  # fmt: skip
+        kind, weight, word = "text-changed", Weight.DOUBT, "says something else"
+        if _is_garbled(left.text, right.text):
+            kind, weight, word = "encoding", Weight.DAMAGE, "is in a wrong encoding"
+        elif sorted(re.findall(r"\w+", left.text)) == sorted(re.findall(r"\w+", right.text)):
+            kind, word = "order-changed", "says the same in another order"
+        elif lost and not came:
+            kind, weight, word = "text-lost", Weight.DAMAGE, "lost text"
         yield Observation(kind, name, weight, f"the block {name} {word}", path, *_excerpt(left.text, right.text))
+    elif left.headings != right.headings and left.text:
+        before_after = ", ".join(left.headings), ", ".join(right.headings)
+        yield Observation(
+            "headings-changed", name, Weight.DOUBT, f"headings of the block {name} changed", path, *before_after
+        )
     for what, before, after in (("image", left.images, right.images), ("link", left.links, right.links)):
         gone = [x for x in before if x not in after]
         if gone:
@@ -136,6 +258,23 @@ def _stale(path: str, page: PageSeen, noise: Noise) -> Iterator[Observation]:
             before, after = _excerpt(old.text if old else "", new.text if new else "")
             yield Observation("stale-cache", "page cache", Weight.DAMAGE, text, path, before, after)
             return
+
+
+def _is_garbled(before: str, after: str) -> bool:
+    """Whether the text was read in another encoding than it was written in."""
+    if after.count("\ufffd") > before.count("\ufffd"):
+        return True
+    for wrong in ("cp1252", "latin-1"):
+        try:
+            if after.encode(wrong).decode("utf-8") == before:
+                return True
+        except UnicodeError:
+            continue
+    # Only parts may be garbled: then pairs stand there that the wrong reading of UTF-8 makes, and no text has.
+    return len(_GARBLED.findall(after)) > len(_GARBLED.findall(before)) + 1
+
+
+_GARBLED = re.compile("[\u00c2\u00c3][\u0080-\u00bf]|\u00e2\u20ac|\u00c3[\u0192\u201a]")
 
 
 def _aged(text: str, versions: Mapping[str, str]) -> str:

@@ -27,13 +27,17 @@ class LogEntry:
     subject: str = ""
 
 
+def who() -> str:
+    """The user who runs this."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return str(os.getuid())
+
+
 def append_log(work: Path, site: str, command: str, outcome: str, detail: str, subject: str = "") -> LogEntry:
     """Add an entry; it is on disk when this returns."""
-    try:
-        who = getpass.getuser()
-    except (KeyError, OSError):
-        who = str(os.getuid())
-    entry = LogEntry(stamp(now()), who, site, command, outcome, detail, subject)
+    entry = LogEntry(stamp(now()), who(), site, command, outcome, detail, subject)
     private_folder(work)
     descriptor = os.open(work / LOG_NAME, os.O_WRONLY | os.O_CREAT | os.O_APPEND, PRIVATE_FILE)
     try:

@@ -249,11 +249,20 @@ class VolatilePart(Part):
 
 
 class LookPart(Part):
-    """Where a look at the pages starts, and how many pages it takes in at most."""
+    """Where a look at the pages starts, and how many pages it takes in at most. ``log_in`` names the check after which the pages
+    are walked once more on clones, as a member sees them."""
 
     starts: list[Text] = ["/"]
     limit: Annotated[int, Field(ge=1, le=100_000)] = 500
     skip: list[Text] = []
+    log_in: Text | None = None
+
+
+class VerdictPart(Part):
+    """How much kinds of findings weigh, where that differs from what the tool says: by kind ``damage`` (fails a trial), ``doubt``
+    (asks for a person), ``note`` (is told only)."""
+
+    weights: dict[str, Literal["damage", "doubt", "note"]] = {}
 
 
 class CheckStep(Part):
@@ -317,5 +326,17 @@ class SiteFile(Part):
     maintenance: MaintenancePart | None = None
     mail: MailPart | None = None
     look: LookPart = LookPart()
+    verdict: VerdictPart = VerdictPart()
     check: list[CheckPart] = []
     feed: FeedPart | None = None
+
+    @model_validator(mode="after")
+    def _log_in_is_a_check(self) -> SiteFile:
+        if self.look.log_in is not None and self.look.log_in not in {c.name for c in self.check}:
+            raise ValueError(f"'log_in' under [look] names no check: '{self.look.log_in}'")
+        return self
+
+    @property
+    def log_in(self) -> CheckPart | None:
+        """The scripted visit after which a member is logged in, if the site file names one."""
+        return next((c for c in self.check if c.name == self.look.log_in), None)

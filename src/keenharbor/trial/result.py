@@ -51,7 +51,8 @@ class Isolation:
 
 @dataclass(frozen=True)
 class TrialResult:
-    """A whole trial. ``healed`` are findings that showed after a step and were gone at the end."""
+    """A whole trial. ``healed`` are findings that showed after a step and were gone at the end; ``accepted`` those that somebody
+    has agreed to; ``remarks`` say what it could not see; ``went_on_with`` how many steps it took over from an earlier trial."""
 
     id: str
     site: str
@@ -71,6 +72,9 @@ class TrialResult:
     clone: str | None
     known: tuple[tuple[str, str, str], ...] = field(default=())
     timings: dict[str, list[list[float]]] = field(default_factory=dict)
+    accepted: tuple[Finding, ...] = ()
+    remarks: tuple[str, ...] = ()
+    went_on_with: int = 0
 
     @property
     def started(self) -> datetime:
@@ -81,6 +85,7 @@ class TrialResult:
         told |= {
             "findings": [f.as_json() for f in self.findings],
             "healed": [f.as_json() for f in self.healed],
+            "accepted": [f.as_json() for f in self.accepted],
             "slower": [s.as_json() for s in self.slower],
         }
         told["isolation"]["untouched"] = self.isolation.untouched
@@ -96,6 +101,8 @@ class TrialResult:
                 **v,
                 "findings": tuple(Finding.from_json(f) for f in v["findings"]),
                 "healed": tuple(Finding.from_json(f) for f in v["healed"]),
+                "accepted": tuple(Finding.from_json(f) for f in v.get("accepted", ())),
+                "remarks": tuple(v.get("remarks", ())),
                 "slower": tuple(Slower(**{k: x for k, x in s.items() if k != "ratio"}) for s in v["slower"]),
                 "steps": tuple(StepRecord(**s) for s in v["steps"]),
                 "noise": tuple(v["noise"]),
@@ -132,5 +139,18 @@ def find_trial(work: Path, wanted: str = "newest") -> TrialResult:
             f"there is no trial '{wanted}'" if not fit else f"several trials begin with '{wanted}'",
             where=work / "trials",
             advice="'keenharbor trial run' makes one",
+        )
+    return fit[0]
+
+
+def find_finding(result: TrialResult, wanted: str) -> Finding:
+    """A finding of a trial by its name, or the beginning of one. Raises `UsageError` that lists those there are."""
+    known = [*result.findings, *result.accepted, *result.healed]
+    fit = [f for f in known if f.id == wanted] or [f for f in known if f.id.startswith(wanted)]
+    if len(fit) != 1:
+        listed = ", ".join(f.id for f in known[:8]) or "none"
+        raise UsageError(
+            f"trial {result.id} has no finding '{wanted}'" if not fit else f"several findings begin with '{wanted}'",
+            advice=f"it has: {listed}" + (" …" if len(known) > 8 else ""),
         )
     return fit[0]

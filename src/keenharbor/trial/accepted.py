@@ -1,0 +1,105 @@
+"""Findings that a person has agreed to, with the reason: a file beside the plan, to be read and reviewed.
+
+Each entry holds for findings of one kind in one place, brought in by one step (or by any), on the pages that were looked at
+when it was written; until its day has come.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Literal
+
+import tomlkit
+from pydantic import Field
+
+from keenharbor.base.durable import write_durably
+from keenharbor.base.errors import UsageError
+from keenharbor.base.text import today
+from keenharbor.compare import Finding
+from keenharbor.site.model import Part, Text
+from keenharbor.site.toml import read_toml, validated
+
+HEAD = """\
+# Findings of trials that somebody has agreed to, and why. A finding that an entry fits does not count any more, until the day
+# that 'until' names. On other pages than these, or brought in by another step, it is asked about again.
+format = 1
+"""
+DAYS = 90
+
+
+class AcceptedPart(Part):
+    """One agreement."""
+
+    finding: Text
+    kind: Text
+    place: str
+    step: str | None = None
+    pages: list[str] = []
+    because: Text
+    who: str = ""
+    on: datetime.date
+    until: datetime.date
+
+    def fits(self, finding: Finding, day: datetime.date) -> bool:
+        """Whether it speaks of ``finding``, and still holds."""
+        return (
+            day <= self.until
+            and (self.kind, self.place) == (finding.kind, finding.place)
+            and (self.step is None or self.step == finding.step)
+            and set(finding.pages) <= set(self.pages)
+        )
+
+
+class AcceptedFile(Part):
+    """All agreements of one plan."""
+
+    format: Literal[1]
+    accepted: list[AcceptedPart] = Field(default_factory=list)
+
+
+def accepted_file(plan_file: Path) -> Path:
+    """Where the agreements of a plan are kept: ``upgrade-accepted.toml``."""
+    return plan_file.with_name(f"{plan_file.stem}-accepted.toml")
+
+
+def read_accepted(plan_file: Path) -> list[AcceptedPart]:
+    """The agreements of a plan; none where there is no file. Raises `UsageError` with file and line."""
+    file = accepted_file(plan_file)
+    if not file.exists():
+        return []
+    return validated(AcceptedFile, read_toml(file, "file of accepted findings"), file, "accepted findings").accepted
+
+
+def accept(plan_file: Path, finding: Finding, because: str, who: str, days: int = DAYS) -> AcceptedPart:
+    """Write an agreement down; an earlier one for the same finding is replaced. Raises `UsageError` without a reason."""
+    if not because.strip():
+        raise UsageError("why is it accepted?", advice="keenharbor trial accept FINDING --because '…'")
+    day = today()
+    made = AcceptedPart(
+        finding=finding.id, kind=finding.kind, place=finding.place, step=finding.step, pages=list(finding.pages),
+        because=because.strip(), who=who, on=day, until=day + datetime.timedelta(days=days),
+    )  # fmt: skip
+    kept = [a for a in read_accepted(plan_file) if (a.kind, a.place, a.step) != (made.kind, made.place, made.step)]
+    document = tomlkit.parse(HEAD)
+    entries = tomlkit.aot()
+    for part in [*kept, made]:
+        table = tomlkit.table()
+        for key, value in part.model_dump().items():
+            if value not in (None, "", []):
+                table[key] = value
+        entries.append(table)
+    document["accepted"] = entries
+    write_durably(accepted_file(plan_file), tomlkit.dumps(document).encode(), mode=0o644)
+    return made
+
+
+def sort_out(findings: Iterable[Finding], agreed: Iterable[AcceptedPart]) -> tuple[list[Finding], list[Finding]]:
+    """Findings that count, and those that were accepted."""
+    parts, day = list(agreed), today()
+    counting: list[Finding] = []
+    accepted: list[Finding] = []
+    for finding in findings:
+        (accepted if any(a.fits(finding, day) for a in parts) else counting).append(finding)
+    return counting, accepted

@@ -1,0 +1,101 @@
+"""What a step did to files and data, from the checkpoints around it; and to which step each difference is laid."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import Any
+
+from keenharbor.base.text import plural
+from keenharbor.compare import Observation, Weight, compare_files, compare_settings, compare_tables
+from keenharbor.compare.state import settings_of
+from keenharbor.database import row_delta
+from keenharbor.site.model import SiteFile
+from keenharbor.snapshot import Snapshot
+from keenharbor.trial.plan import CheckStep, WaitStep
+from keenharbor.trial.record import SeenStep
+from keenharbor.trial.steps import Outcome
+
+Laid = tuple[Observation, str | None, str | None]
+"""An observation, the step that brought it in, and an earlier step since which it could not have been seen."""
+
+
+def of_step(model: SiteFile, step: Any, outcome: Outcome, start: Snapshot, end: Snapshot) -> list[Observation]:
+    """What a step did beyond its purpose, from the checkpoints around it."""
+    name: str = step.name
+    found: list[Observation] = []
+    # A check that fails is told of by the look that follows.
+    if outcome.problem is not None and not isinstance(step, CheckStep):
+        text = f"the step failed: {outcome.problem}"
+        if outcome.tries > 1:
+            text += f" ({outcome.tries} tries)"
+        found.append(Observation("step-failed", name, Weight.DAMAGE, text, after=outcome.output[-400:]))
+    for path, diff in outcome.wiped:
+        text = f"a local edit of {path} was wiped"
+        found.append(Observation("edit-wiped", path, Weight.DAMAGE, text, before=diff))
+    if outcome.left_over:
+        paths = ", ".join(outcome.left_over)
+        text = f"{plural(len(outcome.left_over), 'file')} that the new release does not have: {paths}"
+        found.append(Observation("left-over", name, Weight.DOUBT, text, after=paths))
+    found += compare_files(start.entries, end.entries, outcome.touches)
+    found += compare_tables(row_delta(start.state, end.state), model)
+    for seen in compare_settings(settings_of(start.state, model), settings_of(end.state, model)):
+        planned = any(seen.place == s or seen.place.startswith(s + ".") for s in outcome.settings)
+        found.append(replace(seen, weight=Weight.NOTE, text=f"{seen.text}, as planned") if planned else seen)
+    if isinstance(step, WaitStep):
+        # What a person was asked to do is recorded, not doubted; what they lost on the way is told as it is.
+        lost = ("step-failed", "rows-lost", "setting-lost")
+        found = [o if o.kind in lost else replace(o, weight=Weight.NOTE, text=f"{o.text}, by hand") for o in found]
+    return found
+
+
+def laid_of_pages(steps: Sequence[SeenStep]) -> Iterator[Laid]:
+    """What the last look shows, each with the step from which on it was there in every look."""
+    for seen in steps[-1].observations if steps else ():
+        first = len(steps) - 1
+        while first > 0 and any(o.identity == seen.identity for o in steps[first - 1].observations):
+            first -= 1
+        hidden = None
+        at = first - 1
+        while at >= 0 and seen.page and _page_failed(steps[at], seen.page):
+            hidden = steps[at].name
+            at -= 1
+        yield seen, steps[first].name, hidden
+
+
+def _page_failed(step: SeenStep, page: str) -> bool:
+    look = step.look
+    return look is None or (page in look.pages and not look.pages[page].loads)
+
+
+def laid_of_steps(model: SiteFile, steps: Sequence[SeenStep], start: Snapshot, end: Snapshot) -> Iterator[Laid]:
+    """What the steps did to files and data, as far as it still stands at the end."""
+    standing = compare_tables(row_delta(start.state, end.state), model)
+    standing += compare_settings(settings_of(start.state, model), settings_of(end.state, model))
+    identities = {o.identity for o in standing}
+    told: set[tuple[str, str, str]] = set()
+    away: dict[str, str] = {}
+    for step in steps:
+        for seen in step.of_step:
+            if seen.kind == "schema-gone":
+                away.setdefault(seen.place.removeprefix("table "), step.name)
+            data = seen.kind.startswith(("rows-", "schema-", "setting-"))
+            gone = seen.kind == "left-over" and not any(p in end.entries for p in seen.after.split(", "))
+            if (not data or seen.identity in identities) and not gone:
+                told.add(seen.identity)
+                yield seen, step.name, None
+    # A table that was away for some steps hides from each of them what became of its rows.
+    for seen in standing:
+        if seen.place in away and seen.identity not in told:
+            yield seen, away[seen.place], None
+
+
+def passing(steps: Sequence[SeenStep], final: Sequence[Laid]) -> list[Laid]:
+    """What showed after a step and was gone at the end."""
+    identities = {o.identity for o, _, _ in final}
+    found: dict[tuple[str, str, str], Laid] = {}
+    for step in steps:
+        for seen in [*step.observations, *step.of_step]:
+            if seen.identity not in identities and seen.weight is not Weight.NOTE:
+                found.setdefault(seen.identity, (seen, step.name, None))
+    return list(found.values())

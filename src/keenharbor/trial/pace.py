@@ -1,0 +1,111 @@
+"""Which pages became slower in a trial, said twice before it is told, and since which step."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Sequence
+from statistics import median
+
+from keenharbor.base.progress import Progress
+from keenharbor.clone.clone import TRIAL_PURPOSE, make_clone
+from keenharbor.compare import Look, Slower, VisitError, Visitor, slower_pages
+from keenharbor.compare.look import LOGGED_IN
+from keenharbor.compare.timing import RATIO
+from keenharbor.snapshot import Snapshot
+from keenharbor.trial.record import SeenStep
+from keenharbor.trial.stage import Stage
+
+IN_TURN = 15
+FEWEST_PAGES = 5
+
+
+class PaceFound:
+    """The pages that became slower, each with the step since which it is so; the response times (seconds) of both sides."""
+
+    def __init__(
+        self, stage: Stage, snapshot: Snapshot, before: Look, times_before: dict[str, list[float]], steps: Sequence[SeenStep],
+        progress: Progress,
+    ) -> None:  # fmt: skip
+        self._stage, self._snapshot, self._before, self._steps = stage, snapshot, before, steps
+        self._times_before = {p: list(t) for p, t in times_before.items() if not p.endswith(LOGGED_IN)}
+        self._times_after: dict[str, list[float]] = {}
+        self.slower: list[tuple[Slower, str | None]] = []
+        last = next((s.look for s in reversed(steps) if s.look is not None), None)
+        if last is None:
+            return
+        progress.stage("timing the pages")
+        after = {p: seen.seconds for p, seen in last.pages.items() if seen.loads and not p.endswith(LOGGED_IN)}
+        self._times_after = {p: list(times) for p, times in after.items()}
+        suspects = [s.path for s in slower_pages(self._times_before, after)]
+        if suspects:
+            self._ask_in_turn(suspects)
+        confirmed = slower_pages(
+            {p: self._times_before[p] for p in suspects}, {p: self._times_after[p] for p in suspects}
+        )
+        self.slower = [(s, self._slow_since(s)) for s in confirmed]
+
+    @property
+    def timings(self) -> dict[str, list[list[float]]]:
+        """By page, the times before and after."""
+        return {p: [t, self._times_after[p]] for p, t in self._times_before.items() if p in self._times_after}
+
+    def _ask_in_turn(self, paths: list[str]) -> None:
+        """Time ``paths`` anew on an unchanged clone and on this one, in turn, so that a busy moment of the machine
+        falls on both sides alike."""
+        stage = self._stage
+        beside = make_clone(stage.live, self._snapshot, f"{TRIAL_PURPOSE}timing", mail_port=stage.mailbox.port)
+        try:
+            # A page that does not answer any more has worse findings than its time.
+            with (
+                contextlib.suppress(VisitError),
+                beside,
+                Visitor(beside.address) as old,
+                Visitor(stage.clone.address) as new,
+            ):
+                sides = ((old, self._times_before), (new, self._times_after))
+                for path in paths:
+                    for visitor, times in sides:
+                        visitor.get(path)  # the first visit fills caches
+                        times[path] = []
+                for _ in range(IN_TURN):
+                    for path in paths:
+                        for visitor, times in sides:
+                            began = time.perf_counter()
+                            visitor.get(path)
+                            times[path].append(time.perf_counter() - began)
+        finally:
+            beside.drop()
+
+    def _slow_since(self, slower: Slower) -> str | None:
+        """The first step after which the page was never again nearer to the time before than to the time after.
+
+        Times are taken relative to the other pages of the same look, as far as these did not become slower too: how
+        busy the machine is differs from look to look.
+        """
+        looks = [(s.name, s.look) for s in self._steps if s.look is not None]
+        measure = _relative_time
+        first, last = measure(self._before, slower.path), measure(looks[-1][1], slower.path)
+        if first is None or last is None or last < RATIO * first:
+            measure = _least_time
+            first, last = slower.before, slower.after
+        border = (first * last) ** 0.5
+        since: str | None = None
+        for step, look in looks:
+            seconds = measure(look, slower.path)
+            if seconds is not None:
+                since = None if seconds < border else (since or step)
+        return since
+
+
+def _least_time(look: Look, path: str) -> float | None:
+    """The least of a page's times in a look: a busy machine only ever adds. None when it was not timed."""
+    page = look.pages.get(path)
+    return min(page.seconds) if page is not None and page.loads and page.seconds else None
+
+
+def _relative_time(look: Look, path: str) -> float | None:
+    """`_least_time` over the median of all pages of the look; None when there are too few to tell."""
+    own = _least_time(look, path)
+    others = [t for t in (_least_time(look, p) for p in look.pages) if t is not None]
+    return own / median(others) if own is not None and len(others) >= FEWEST_PAGES else None

@@ -1,0 +1,99 @@
+"""A clone on which steps are carried out and looked at."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Sequence
+from pathlib import Path
+
+from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.process import Ran
+from keenharbor.base.progress import Silent
+from keenharbor.clone.clone import Clone
+from keenharbor.clone.environment import install
+from keenharbor.clone.mailbox import Mailbox
+from keenharbor.compare import Look, Noise, Visitor, take_look
+from keenharbor.compare.look import LOGGED_IN, CheckSeen, first_new_problem, make_checks
+from keenharbor.site.feed import Feed
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
+from keenharbor.store import Store
+from keenharbor.trial.plan import DistributionsStep
+from keenharbor.trial.steps import Outcome, Workplace, perform
+
+Ask = Callable[[str], None]
+
+
+class Stage:
+    """A clone, its mail box, and the feed from which steps take packages. ``ask`` shows a person what to do."""
+
+    def __init__(self, live: SiteView, clone: Clone, mailbox: Mailbox, feed: Feed, ask: Ask | None = None) -> None:
+        self.live, self.clone, self.mailbox, self.feed, self.ask = live, clone, mailbox, feed, ask
+
+    def _mail_to(self) -> list[str]:
+        return [a for m in self.mailbox.messages for a in m.to]
+
+    def look(
+        self, also: Sequence[str] = (), *, samples: int, noise: Noise | None = None, learn: bool = False,
+        only: Collection[str] | None = None, checks: bool = True,
+    ) -> Look:  # fmt: skip
+        """A look at the clone; ``only`` at these pages where it is given. Raises nothing for what the site does wrong."""
+        part, log_in = self.live.model.look, self.live.model.log_in
+        if only is not None:
+            starts = [p for p in only if not p.endswith(LOGGED_IN)]
+            part = part.model_copy(update={"starts": starts, "limit": max(1, len(only))})
+            also = [p for p in only if p.endswith(LOGGED_IN)]
+            log_in = log_in if also else None
+        with Visitor(self.clone.address) as visitor:
+            return take_look(
+                visitor, part, also=also, samples=samples, learn=learn, noise=noise, log_in=log_in,
+                checks=self.live.model.check if checks else (), mail_to=self._mail_to,
+            )  # fmt: skip
+
+    def carry_out(self, step: object, before: dict[str, CheckSeen]) -> Outcome:
+        """A step of the plan; ``before`` are the scripted visits as they went on the unchanged clone."""
+
+        def check(only: Sequence[str]) -> str | None:
+            chosen = [c for c in self.live.model.check if not only or c.name in only]
+            with Visitor(self.clone.address) as visitor:
+                return first_new_problem(make_checks(visitor, chosen, self._mail_to), before)
+
+        def show(say: str) -> None:
+            assert self.ask is not None
+            self.ask(f"{say}\nThe clone answers at {self.clone.address}")
+
+        place = Workplace(
+            self.clone.site, self.feed, self.clone.address, check=check, ask=show if self.ask is not None else None,
+            install=self._install if self.clone.facts.environment is not None else None,
+        )  # fmt: skip
+        return perform(step, place)
+
+    def _install(self, step: DistributionsStep) -> Ran:
+        assert self.clone.facts.environment is not None
+        own = Path(self.clone.facts.environment)
+        return install(own, step.wants, step.removes, self.live.wheelhouse(), step.time_limit)
+
+    def install_again(self, steps: Sequence[object]) -> None:
+        """What earlier steps put into the environment, for a clone whose files are those of after them. Raises
+        `KeenHarborError` when it cannot be."""
+        for step in steps:
+            if isinstance(step, DistributionsStep) and self.clone.facts.environment is not None:
+                ran = self._install(step)
+                if ran.code != 0:
+                    raise KeenHarborError(
+                        f"what step '{step.name}' installed cannot be installed again", where=ran.command
+                    )
+
+    def checkpoint(self, store: Store, label: str, earlier: Snapshot | None) -> Snapshot:
+        """The clone as it is now; only what changed since ``earlier`` is read and kept."""
+        options = TakeOptions(label=label, reason="checkpoint", every_row=True)
+        return take_snapshot(self.clone.site, store, options, Silent(), earlier)
+
+    def log_lines(self) -> set[str]:
+        """The lines of the clone's logs, without their numbers."""
+        lines: set[str] = set()
+        for path, entry in self.clone.site.scan().entries.items():
+            if entry.area == "logs" and entry.kind == "file":
+                text = (self.clone.site.root / path).read_text(encoding="utf-8", errors="replace")
+                lines |= {re.sub(r"\d+", "#", line).lstrip("# :,.TZ-") for line in text.splitlines() if line.strip()}
+        return lines
