@@ -13,6 +13,7 @@ from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
+from keenharbor.compare.camera import missing_browser
 from keenharbor.cutover.guarded import take_guarded
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log, who
@@ -40,14 +41,22 @@ def trial() -> None:
 @click.option("--go-on", is_flag=True, help="Carry out the steps behind one that failed, too.")
 @click.option("--from", "from_step", metavar="STEP", help="Start at the newest trial's checkpoint before this step.")
 @click.option("--port", type=click.IntRange(1, 65535), help="The clone's port on loopback.")
+@click.option(
+    "--pictures/--no-pictures", default=None, help="Look at the pages with a browser, too ('pictures' under [look])."
+)
 def run(
-    session: Session, plan_file: Path, wanted: str | None, keep: bool, go_on: bool, from_step: str | None, port: int | None
+    session: Session, plan_file: Path, wanted: str | None, keep: bool, go_on: bool, from_step: str | None, port: int | None,
+    pictures: bool | None,
 ) -> int:  # fmt: skip
     """Rehearse PLAN (upgrade.toml) on a clone. Live is only read, and shown to be untouched.
 
     A step that fails stops it: correct the plan, then 'trial resume'. Exit code 0: pass; 1: review or fail."""
     site, made = session.site(), read_plan(plan_file)
     feed = session.feed(site)
+    pictures = site.model.look.pictures if pictures is None else pictures
+    if pictures and (lacking := missing_browser()):
+        raise UsageError(f"no pictures can be taken: {lacking}", advice="install it, or add --no-pictures")
+    options = TrialOptions(session.person(), keep, go_on, port, pictures)
     store = session.store(site, create=True)
     if from_step is not None:
         if wanted is not None:
@@ -55,14 +64,12 @@ def run(
         last = find_trial(site.work)
         earlier = go_on_from(site.work, last.id, made, from_step)
         snapshot = find_snapshot(store, earlier.record.before.snapshot, site.name)
-        return _rehearse(
-            session, site, made, plan_file, snapshot, feed, TrialOptions(session.person(), keep, go_on, port), earlier
-        )
+        return _rehearse(session, site, made, plan_file, snapshot, feed, options, earlier)
     if wanted == "live" or (wanted is None and not list_snapshots(store, site.name)):
         snapshot = take_guarded(site, store, TakeOptions(reason="before a trial"), session.progress)
     else:
         snapshot = find_snapshot(store, wanted or "newest", site.name)
-    return _rehearse(session, site, made, plan_file, snapshot, feed, TrialOptions(session.person(), keep, go_on, port))
+    return _rehearse(session, site, made, plan_file, snapshot, feed, options)
 
 
 @harbor_command(trial, name="resume")
@@ -77,9 +84,8 @@ def resume(session: Session, plan_file: Path, wanted: str, keep: bool, go_on: bo
     earlier = go_on_from(site.work, find_trial(site.work, wanted).id, made)
     snapshot = find_snapshot(session.store(site), earlier.record.before.snapshot, site.name)
     session.progress.note(f"{plural(earlier.kept, 'step stands', 'steps stand')}, of {len(made.step)}")
-    return _rehearse(
-        session, site, made, plan_file, snapshot, feed, TrialOptions(session.person(), keep, go_on), earlier
-    )
+    options = TrialOptions(session.person(), keep, go_on, pictures=earlier.record.before.shots is not None)
+    return _rehearse(session, site, made, plan_file, snapshot, feed, options, earlier)
 
 
 @harbor_command(trial, name="culprits")

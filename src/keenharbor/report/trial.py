@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import io
 from pathlib import Path
 
@@ -32,11 +33,23 @@ def write_report(site: SiteView, result: TrialResult) -> Path:
         longest=max((s.seconds for s in result.steps), default=1.0) or 1.0,
         cells=sum(result.isolation.rewritten_cells.values()),
         plot=timing_plot(result),
+        pictures=_pictures(site.work / "trials" / result.id, result),
+        looked_at_pictures=not any(r.startswith("pictures: not looked at") for r in result.remarks),
         plural=plural,
     )
     file = site.work / "trials" / result.id / "report.html"
     write_durably(file, page.encode("utf-8"))
     return file
+
+
+def _pictures(folder: Path, result: TrialResult) -> dict[str, list[str]]:
+    """By finding, its pictures before and after, to stand within the page."""
+    found = {}
+    for finding in result.findings:
+        files = [folder / name for name in finding.evidence]
+        if len(files) == 2 and all(f.is_file() for f in files):
+            found[finding.id] = [f"data:image/webp;base64,{base64.b64encode(f.read_bytes()).decode()}" for f in files]
+    return found
 
 
 def timing_plot(result: TrialResult) -> str:

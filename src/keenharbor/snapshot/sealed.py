@@ -104,10 +104,11 @@ class Unsealer:
             ):
                 raise ValueError("its parameters are out of range")
             salt = bytes.fromhex(facts["salt"])
+            key = _key(passphrase, salt, parameters)
         except (ValueError, KeyError, TypeError) as error:
             raise DamagedError(f"this is no sealed archive: {error}") from None
         self._head = line.rstrip(b"\n")
-        self._cipher = ChaCha20Poly1305(_key(passphrase, salt, parameters))
+        self._cipher = ChaCha20Poly1305(key)
         self._number = 0
         self._held = b""
         self._ended = False

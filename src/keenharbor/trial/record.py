@@ -18,6 +18,7 @@ import zstandard
 from keenharbor.base.durable import private_folder, write_durably
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.compare import Look, Noise, Observation
+from keenharbor.trial.gallery import KeptShot, Shots
 from keenharbor.trial.result import StepRecord
 
 Read = TypeVar("Read")
@@ -35,6 +36,7 @@ class SeenBefore:
     noise: Noise
     times: dict[str, list[float]]
     log_lines: list[str]
+    shots: Shots | None = None
 
 
 @dataclass
@@ -49,6 +51,7 @@ class SeenStep:
     of_step: list[Observation] = field(default_factory=list)
     versions: dict[str, str] = field(default_factory=dict)
     log_lines: list[str] = field(default_factory=list)
+    shots: dict[str, KeptShot] = field(default_factory=dict)
 
     @property
     def name(self) -> str:
@@ -81,6 +84,8 @@ class TrialRecord:
         """The record as the beginning of another trial in ``folder``, with its first ``kept`` steps; the checkpoints go there."""
         private_folder(folder)
         self.checkpoints.rename(folder / "checkpoints")
+        if (self.folder / "pictures").is_dir():
+            (self.folder / "pictures").rename(folder / "pictures")
         made = TrialRecord.begin(folder, self.before)
         for seen in self.steps[:kept]:
             made.add(seen)
@@ -122,7 +127,7 @@ def forget_older(trials: Path, newest: str) -> None:
     """Remove the checkpoints and looks of all trials but the ``newest``: results and reports stay."""
     for folder in trials.iterdir():
         if folder.name != newest and folder.is_dir() and (folder / "result.json").exists():
-            for part in ("checkpoints", "seen"):
+            for part in ("checkpoints", "seen", "pictures"):
                 shutil.rmtree(folder / part, ignore_errors=True)
 
 

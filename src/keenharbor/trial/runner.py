@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
 import time
 from dataclasses import dataclass, replace
@@ -16,6 +17,7 @@ from keenharbor.clone.clone import TRIAL_PURPOSE, Clone, live_places, make_clone
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import port_is_taken
 from keenharbor.compare import Look, Observation, Weight, compare_pages, group, learn_noise, verdict_of
+from keenharbor.compare.camera import Camera
 from keenharbor.compare.timing import SLOW_SECONDS
 from keenharbor.database import open_database, row_delta
 from keenharbor.database.rewrite import Rewriter, places_left
@@ -27,6 +29,7 @@ from keenharbor.snapshot.take import new_id
 from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.trial.accepted import read_accepted, sort_out
+from keenharbor.trial.gallery import MOST_PAGES, Gallery
 from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_step, passing
 from keenharbor.trial.pace import PaceFound
 from keenharbor.trial.plan import Plan, step_facts
@@ -50,12 +53,13 @@ FINAL_SAMPLES = 8
 @dataclass(frozen=True)
 class TrialOptions:
     """``keep``: leave the clone for a visit; ``go_on``: carry out the steps behind one that failed, too; ``ask`` shows a person
-    what to do and returns when they are done (None: nobody is there)."""
+    what to do and returns when they are done (None: nobody is there); ``pictures``: look at the pages with a browser, too."""
 
     ask: Ask | None = None
     keep: bool = False
     go_on: bool = False
     port: int | None = None
+    pictures: bool = False
 
 
 @dataclass(frozen=True)
@@ -106,8 +110,9 @@ def run_trial(
         shutil.copy(plan_file, folder / "plan.toml")
         progress.stage("taking live's fingerprint")
         before_live = live.fingerprint()
-        with Mailbox() as mailbox:
-            rehearsal = _Rehearsal(live, plan, feed, mailbox, options, progress, folder, snapshot)
+        with Mailbox() as mailbox, contextlib.ExitStack() as stack:
+            gallery = Gallery(folder, stack.enter_context(Camera())) if options.pictures else None
+            rehearsal = _Rehearsal(live, plan, feed, mailbox, options, progress, folder, snapshot, gallery)
             try:
                 rehearsal.begin(identity, earlier)
                 rehearsal.carry_out()
@@ -118,10 +123,10 @@ def run_trial(
                 raise
             clone = rehearsal.stage.clone
             clone.stop()
+            findings, accepted = sort_out(rehearsal.findings(pace), agreed)
             mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in mailbox.messages)
         progress.stage("taking live's fingerprint again")
         isolation = _isolation(live, before_live, live.fingerprint(), clone, traces, mails)
-        findings, accepted = sort_out(rehearsal.findings(pace), agreed)
         result = TrialResult(
             id=identity, site=live.name, plan_file=str(plan_file), plan_digest=plan.digest, snapshot=snapshot.id,
             started_at=stamp(started), seconds=round(time.monotonic() - began, 3), verdict=verdict_of(findings),
@@ -150,8 +155,9 @@ class _Rehearsal:
 
     def __init__(
         self, live: SiteView, plan: Plan, feed: Feed, mailbox: Mailbox, options: TrialOptions, progress: Progress, folder: Path,
-        snapshot: Snapshot,
+        snapshot: Snapshot, gallery: Gallery | None,
     ) -> None:  # fmt: skip
+        self._gallery = gallery
         self._live, self._plan, self._feed, self._mailbox = live, plan, feed, mailbox
         self._options, self._progress, self._folder, self._snapshot = options, progress, folder, snapshot
         self._clone: Clone | None = None
@@ -218,6 +224,9 @@ class _Rehearsal:
             self._snapshot.id, self._initial.id, self.stage.clone.address, second, noise, times,
             sorted(self.stage.log_lines()),
         )  # fmt: skip
+        if self._gallery is not None:
+            self._progress.stage("taking pictures of the unchanged clone, twice")
+            before.shots = self._gallery.before(self.stage.clone.address, second)
         self.record = TrialRecord.begin(self._folder, before)
 
     def _take_up(self, identity: str, earlier: GoOn) -> None:
@@ -276,6 +285,7 @@ class _Rehearsal:
                 tuple(self.before.pages), samples=FINAL_SAMPLES if last else SAMPLES, noise=noise
             )
             seen.observations = compare_pages(self.before, seen.look, noise, versions, live=[self._live.address])
+            self._take_pictures(seen, earlier)
         known = set(earlier.log_lines if earlier else self.record.before.log_lines)
         lines = self.stage.log_lines()
         seen.of_step += [
@@ -284,6 +294,15 @@ class _Rehearsal:
         ]
         seen.log_lines = sorted(known | lines)
         return seen
+
+    def _take_pictures(self, seen: SeenStep, earlier: SeenStep | None) -> None:
+        before = self.record.before
+        if self._gallery is None or before.shots is None or seen.look is None:
+            return
+        look_earlier = earlier.look if earlier is not None and earlier.look is not None else before.look
+        shots = earlier.shots if earlier is not None and earlier.shots else before.shots.shots
+        seen.shots = self._gallery.after(self.stage.clone.address, shots, (look_earlier, seen.look), before.noise)
+        seen.observations += self._gallery.differences(before.shots, seen.shots, (before.look, seen.look), before.noise)
 
     def _take_checkpoint(self, label: str) -> Snapshot:
         self._checkpoint = self.stage.checkpoint(self._store, label, self._checkpoint)
@@ -309,8 +328,14 @@ class _Rehearsal:
         return [(weighed(o, self._live.model), s, h) for o, s, h in found]
 
     def findings(self, pace: PaceFound) -> list[Any]:
-        """What is there at the end, grouped, worst first."""
-        return group(self.laid(pace))
+        """What is there at the end, grouped, worst first; with pictures where there are some."""
+        found, before = group(self.laid(pace)), self.record.before
+        last = self.record.steps[-1].shots if self.record.steps else {}
+        if self._gallery is None or before.shots is None or not last:
+            return found
+        return [
+            self._gallery.show(f, before.shots, last, before.noise) if f.weight is not Weight.NOTE else f for f in found
+        ]
 
     def healed(self, pace: PaceFound) -> list[Any]:
         """What showed after a step and was gone at the end."""
@@ -326,6 +351,11 @@ class _Rehearsal:
             found.append(
                 "no check wrote anything: what fails only when somebody saves was not seen ('writes' in a [[check]])"
             )
+        shots = self.record.before.shots
+        if shots is None:
+            found.append("pictures: not looked at (--pictures takes them)")
+        elif shots.left_out:
+            found.append(f"pictures: {plural(shots.left_out, 'page')} beyond the first {MOST_PAGES} not looked at")
         left = [s.name for s in self._plan.step[len(self.record.steps) :]]
         if left:
             found.append(f"not carried out, since a step before failed: {', '.join(left)}")
