@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import dataclasses
+import tempfile
 import time
+from pathlib import Path
 
 import click
 from rich.console import Console
 
+from keenharbor.base.durable import write_durably
 from keenharbor.base.text import age, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.clone.clone import close_clone, find_clone, is_running, list_clones, make_clone, open_clone
-from keenharbor.clone.mailbox import Mailbox
-from keenharbor.clone.server import port_is_taken
+from keenharbor.clone.gate import USER, Gate
+from keenharbor.clone.mailbox import Mailbox, kept_in
+from keenharbor.clone.server import free_port, port_is_taken
+from keenharbor.clone.visits import VisitRecord
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import find_snapshot
 
@@ -29,7 +34,6 @@ def clone() -> None:
 def make(session: Session, wanted: str, port: int | None) -> None:
     """Make a clone from SNAPSHOT. It is not served before 'clone open'."""
     from keenharbor.base.errors import KeenHarborError
-    from keenharbor.clone.server import free_port
 
     site = session.site()
     found = find_snapshot(session.store(site), wanted, site.name)
@@ -74,29 +78,53 @@ def list_command(session: Session) -> None:
 @harbor_command(clone, name="open")
 @click.argument("wanted", metavar="CLONE")
 @click.option("--seconds", type=click.FloatRange(min=0.1), help="End the visit after so long (until Ctrl-C).")
-def open_command(session: Session, wanted: str, seconds: float | None) -> None:
-    """Serve a clone on loopback for a visit, until Ctrl-C; its mail is caught and told of."""
+@click.option(
+    "--steps", "steps_file", type=click.Path(path_type=Path), help="Write what you changed as steps into this file."
+)
+def open_command(session: Session, wanted: str, seconds: float | None, steps_file: Path | None) -> None:
+    """Serve a clone on loopback for a visit, behind a password, until Ctrl-C; its mail is caught and told of.
+
+    At the end it says what you changed, and can write it down as steps for a plan."""
     site = session.site()
     facts = find_clone(site.work, wanted)
     there = open_clone(site, facts.id)
     mail = site.model.mail
-    port = int(there.site.settings()[mail.port]) if mail is not None else 0
-    with Mailbox(port) as box, there:
-        told = {"clone": there.id, "address": there.address}
-        session.show(
-            told,
-            lambda out: show.headline(out, "done", f"clone {there.id} answers at {there.address} (Ctrl-C ends it)"),
-        )
-        end = time.monotonic() + seconds if seconds else None
-        seen = 0
-        try:
-            while end is None or time.monotonic() < end:
-                time.sleep(0.2)
-                for message in box.messages[seen:]:
-                    session.progress.note(f"mail caught: to {', '.join(message.to)}: {message.subject}")
-                seen = len(box.messages)
-        except KeyboardInterrupt:
-            pass
+    port = int(there.site.settings()[mail.port]) if mail is not None else there.facts.mail_port
+    # The gate stands where the clone's address leads; its server answers behind it.
+    outside = facts.port
+    there.serve_at(free_port())
+    until = time.time() + seconds if seconds else None
+    with tempfile.TemporaryDirectory(dir=there.folder) as scratch, Mailbox(port) as box, there:
+        record = VisitRecord(there, Path(scratch) / "before")
+        with Gate(outside, there.served_port, until) as gate:
+            address = f"http://127.0.0.1:{outside}"
+            told = {"clone": there.id, "address": address, "user": USER, "password": gate.password}
+
+            def render(out: Console) -> None:
+                show.headline(out, "done", f"clone {there.id} answers at {address} (Ctrl-C ends it)")
+                out.print(f"user {USER}, password {gate.password}")
+                if there.facts.not_blocked:
+                    out.print(show.said("caution", f"its programs can reach the outside: {there.facts.not_blocked}"))
+
+            session.show(told, render)
+            seen = 0
+            try:
+                while until is None or time.time() < until:
+                    time.sleep(0.2)
+                    mails = [*box.messages, *kept_in(there.outbox)]
+                    for message in mails[seen:]:
+                        session.progress.note(f"mail caught: to {', '.join(message.to)}: {message.subject}")
+                    seen = len(mails)
+            except KeyboardInterrupt:
+                pass
+        changed = record.changed()
+    for line in changed.told[:20]:
+        session.progress.note(line)
+    if not changed.told:
+        session.progress.note("nothing was changed")
+    if steps_file is not None and changed.steps:
+        write_durably(steps_file, changed.steps.encode(), mode=0o644)
+        session.progress.note(f"steps that do it again: {steps_file}")
     append_log(site.work, site.name, "clone open", "done", f"{seen} mails caught", there.id)
 
 

@@ -229,6 +229,12 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
     rewritten = f"{plural(proof.rewritten_files, 'file')} and {plural(cells, 'cell')} of the clone rewritten; {left}"
     out.print(show.said("damage" if proof.traces else "good", rewritten))
     out.print(show.said("good", f"{plural(len(proof.mails), 'mail')} caught, none sent"))
+    if proof.not_blocked:
+        out.print(show.said("caution", f"its programs could have reached the outside: {proof.not_blocked}"))
+    else:
+        out.print(show.said("good", "its programs had a network of their own, and could reach nothing else"))
+    if proof.switched_off:
+        out.print(show.said("note", f"switched off in the clone: {', '.join(proof.switched_off)}"))
     for finding in result.accepted:
         out.print(show.said("note", f"accepted: {finding.text}"))
     for remark in result.remarks:

@@ -13,6 +13,7 @@ import json
 import os
 import shutil
 import signal
+import sys
 import time
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -25,9 +26,11 @@ import psutil
 
 from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.process import clean_environment, run_program
 from keenharbor.base.text import now, parse_stamp, size, stamp
 from keenharbor.clone.environment import environment_of, make_environment
-from keenharbor.clone.server import Server, fill_places, free_port
+from keenharbor.clone.quarantine import HolderFacts, Quarantine, not_permitted
+from keenharbor.clone.server import Server, fill_places, free_port, port_is_taken
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.database.rewrite import HostMove, Rewriter, places_left, rewrite_database
@@ -47,7 +50,8 @@ TRIAL_PURPOSE = "trial "
 class CloneFacts:
     """What is written down of a clone. ``server`` is its private database server; ``own_database`` says that its
     database was made on a server which others use, and is to be dropped with it. ``opaque`` names places that hold
-    something of live and could not be rewritten; ``environment`` is its own virtual environment."""
+    something of live and could not be rewritten; ``environment`` is its own virtual environment; ``network``
+    tells of its own network while it runs, ``not_blocked`` why it has none; ``mail_port`` is where its mail goes."""
 
     id: str
     site: str
@@ -66,6 +70,10 @@ class CloneFacts:
     server: dict[str, Any] | None = None
     own_database: bool = False
     environment: str | None = None
+    mail_port: int = 0
+    network: dict[str, Any] | None = None
+    not_blocked: str = ""
+    switched_off: list[str] = field(default_factory=list)
 
     @property
     def place(self) -> DatabasePlace:
@@ -88,6 +96,30 @@ class Clone:
         self.facts = facts
         self.site = live.at(Path(facts.root), _with_password(facts, live), _own_runtime(facts, live))
         self._server: Server | None = None
+        self._quarantine: Quarantine | None = None
+        self.served_port = facts.port
+
+    def serve_at(self, port: int) -> None:
+        """Let its server answer at another port than its address says: something else stands there."""
+        self.served_port = port
+
+    @property
+    def prefix(self) -> tuple[str, ...]:
+        """What a command is started with, to run in the clone's own network."""
+        return self._quarantine.prefix if self._quarantine is not None else ()
+
+    @property
+    def variables(self) -> dict[str, str]:
+        """What the clone's programs get to see of the environment: a program for sending mail that keeps it stands first."""
+        told = clean_environment()
+        told["PATH"] = f"{self.folder / 'programs'}{os.pathsep}{told.get('PATH', os.defpath)}"
+        told["PHP_INI_SCAN_DIR"] = f"{os.pathsep}{self.folder / 'programs'}"
+        return told
+
+    @property
+    def outbox(self) -> Path:
+        """Where mail is kept that was given to a program for sending it."""
+        return self.folder / "outbox"
 
     @property
     def id(self) -> str:
@@ -104,19 +136,43 @@ class Clone:
     def start(self) -> None:
         """Serve the clone with the runtime that its files select, and its database if it has a server of its own."""
         self._start_database()
+        self._close_off()
         serve = self.site.needed(self.site.model.serve, "serve")
         command = fill_places(
             serve.command,
-            {"runtime": self.site.launcher(), "root": str(self.site.root), "port": str(self.facts.port)},
+            {"runtime": self.site.launcher(), "root": str(self.site.root), "port": str(self.served_port)},
         )
         server = Server(
-            command, self.site.root, self.facts.port,
+            command, self.site.root, self.served_port,
             ready_path=serve.ready_path, start_seconds=serve.start_seconds, log=self.server_log,
+            prefix=self.prefix, variables=self.variables,
         )  # fmt: skip
         server.start()
         self._server = server
         if server.pid is not None:
             self._note(pid=server.pid, pid_started=psutil.Process(server.pid).create_time())
+
+    def _close_off(self) -> None:
+        """Give the clone's programs a network of their own, where the system allows it; note why not where it does not."""
+        if self._quarantine is not None:
+            return
+        place = self.site.database_place
+        reason = (
+            "its database is on a server that is reached over the network"
+            if place.on_server and not place.socket
+            else ""
+        )
+        reason = reason or not_permitted()
+        if not reason:
+            if port_is_taken(self.served_port):
+                raise KeenHarborError(
+                    f"port {self.served_port} is taken by another program",
+                    where=self.address,
+                    advice="name another port, or none",
+                )
+            self._quarantine = Quarantine(self.served_port, self.facts.mail_port or free_port())
+        told = dataclasses.asdict(self._quarantine.facts) if self._quarantine is not None else None
+        self._note(network=told, not_blocked=reason)
 
     def _start_database(self) -> None:
         if self.facts.server is not None and not (server := PrivateServer(**self.facts.server)).running:
@@ -124,7 +180,14 @@ class Clone:
             self._note(server=server.as_json())
 
     def stop(self) -> None:
-        """End its web server; its database stays."""
+        """End its web server, and its network; its database stays."""
+        self._stop_server()
+        if self._quarantine is not None:
+            self._quarantine.end()
+            self._quarantine = None
+            self._note(network=None)
+
+    def _stop_server(self) -> None:
         if self._server is not None:
             self._server.stop()
             self._server = None
@@ -132,7 +195,7 @@ class Clone:
 
     def restart(self) -> None:
         """Let the server take up changed files. Raises `KeenHarborError` when it does not start."""
-        self.stop()
+        self._stop_server()
         self.start()
 
     def _note(self, **changes: Any) -> None:
@@ -206,6 +269,7 @@ def make_clone(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
         str(root), str(database.path or database.url), server=server.as_json() if server else None,
         own_database=server is None and database.on_server, environment=str(place / "environment") if source else None,
+        mail_port=mail_port,
     )  # fmt: skip
     clone = Clone(place, live, facts)
     clone._note()
@@ -218,6 +282,8 @@ def make_clone(
             database.path.parent.mkdir(parents=True, exist_ok=True)
         restore_state(snapshot.state, open_database(clone.site.database_place))
         _cut_ties(clone, snapshot, mail_port, was_at)
+        _put_programs(clone)
+        _switch_off(clone)
     except BaseException:
         clone.drop()
         raise
@@ -326,6 +392,50 @@ def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int, was_at: str | No
     clone._note(rewritten_files=dict(files), rewritten_cells=dict(cells), opaque=opaque)
 
 
+def _switch_off(clone: Clone) -> None:
+    """Switch off the extensions that would disturb a copy. Raises `KeenHarborError` when that cannot be done."""
+    wanted = clone.site.model.clone.switch_off
+    command = clone.site.model.commands.switch_off
+    off = []
+    for name in [c.name for c in clone.site.components() if c.name in wanted and c.on]:
+        if command is None:
+            raise KeenHarborError(
+                f"'{name}' is to be off in clones, and the site file does not say how: 'switch_off' under [commands]",
+                where=clone.site.site_file,
+            )
+        words = {"runtime": clone.site.launcher(), "root": str(clone.site.root), "name": name}
+        ran = run_program(
+            fill_places(command, words), folder=clone.site.root, time_limit=120, environment=clone.variables
+        )
+        if ran.code != 0:
+            raise KeenHarborError(
+                f"'{name}' cannot be switched off in the clone: {ran.output.strip()[-200:]}", where=ran.command
+            )
+        off.append(name)
+    clone._note(switched_off=off)
+
+
+_SENDMAIL = """#!{python} -IS
+import os, sys, time
+data = sys.stdin.buffer.read()
+name = f"{{time.time_ns()}}-{{os.getpid()}}"
+with open(os.path.join({outbox!r}, "." + name), "wb") as file:
+    file.write(data)
+os.rename(os.path.join({outbox!r}, "." + name), os.path.join({outbox!r}, name + ".eml"))
+"""
+
+
+def _put_programs(clone: Clone) -> None:
+    """A program for sending mail that keeps it, under the name by which such programs are looked for; for PHP in a settings
+    file, too."""
+    programs = private_folder(clone.folder / "programs")
+    private_folder(clone.outbox)
+    program = programs / "sendmail"
+    program.write_text(_SENDMAIL.format(python=sys.executable, outbox=str(clone.outbox)), encoding="utf-8")
+    program.chmod(0o700)
+    (programs / "mail.ini").write_text(f'sendmail_path = "{program} -t -i"\n', encoding="utf-8")
+
+
 def _point_settings(clone: Clone) -> None:
     """Let the clone's settings name its own database, and see that they do. One in a file has been rewritten as a path.
 
@@ -416,6 +526,9 @@ def is_running(facts: CloneFacts) -> bool:
 
 
 def _end_processes(facts: CloneFacts) -> None:
+    if facts.network is not None:
+        told = facts.network
+        HolderFacts(tuple(told["pids"]), tuple(told["started"]), str(told["folder"])).end()
     if not is_running(facts) or facts.pid is None:
         return
     for sign in (signal.SIGTERM, signal.SIGKILL):

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from email import message_from_bytes, policy
+from email.utils import getaddresses
+from pathlib import Path
 from types import TracebackType
 from typing import Any
 
@@ -17,15 +20,27 @@ class Message:
     body: str
 
 
+def message_of(raw: bytes, to: Sequence[str] = ()) -> Message:
+    """A mail as it was sent; addressees are those of its envelope, else those that it names."""
+    mail = message_from_bytes(raw, policy=policy.default)
+    part = mail.get_body(("plain", "html"))
+    named = [a for _, a in getaddresses([str(v) for n in ("To", "Cc", "Bcc") for v in mail.get_all(n, [])])]
+    return Message(
+        tuple(to) or tuple(named), str(mail["Subject"] or ""), part.get_content() if part is not None else ""
+    )
+
+
+def kept_in(outbox: Path) -> list[Message]:
+    """The mails in a folder, oldest first: those that a program for sending mail was given."""
+    return [message_of(file.read_bytes()) for file in sorted(outbox.glob("*.eml"))]
+
+
 class _Keep:
     def __init__(self) -> None:
         self.messages: list[Message] = []
 
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
-        mail = message_from_bytes(envelope.content, policy=policy.default)
-        part = mail.get_body(("plain", "html"))
-        body = part.get_content() if part is not None else ""
-        self.messages.append(Message(tuple(envelope.rcpt_tos), str(mail["Subject"] or ""), body))
+        self.messages.append(message_of(envelope.content, envelope.rcpt_tos))
         return "250 kept"
 
 

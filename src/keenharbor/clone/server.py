@@ -29,12 +29,16 @@ def port_is_taken(port: int) -> bool:
 
 
 class Server:
-    """A site's server on a loopback port; `start` returns when it answers."""
+    """A site's server on a loopback port; `start` returns when it answers. With a ``prefix`` it runs in a network of its own, in
+    which the port is passed on."""
 
     def __init__(
-        self, command: Sequence[str], root: Path, port: int, *, ready_path: str, start_seconds: float, log: Path
-    ) -> None:
-        self._command = list(command)
+        self, command: Sequence[str], root: Path, port: int, *, ready_path: str, start_seconds: float, log: Path,
+        prefix: Sequence[str] = (), variables: Mapping[str, str] | None = None,
+    ) -> None:  # fmt: skip
+        self._command = [*prefix, *command]
+        self._relayed = bool(prefix)
+        self._variables = clean_environment() if variables is None else dict(variables)
         self._root = root
         self._ready_path = ready_path
         self._start_seconds = start_seconds
@@ -52,7 +56,7 @@ class Server:
 
     def start(self) -> None:
         """Start it and wait for its first answer, whatever that is. Raises `KeenHarborError` when none comes."""
-        if port_is_taken(self.port):
+        if not self._relayed and port_is_taken(self.port):
             raise KeenHarborError(
                 f"port {self.port} is taken by another program", where=self.address, advice="name another port, or none"
             )
@@ -61,7 +65,7 @@ class Server:
             try:
                 self._process = subprocess.Popen(
                     self._command, cwd=self._root, stdin=subprocess.DEVNULL, stdout=out, stderr=out,
-                    env=clean_environment(), start_new_session=True,
+                    env=self._variables, start_new_session=True,
                 )  # fmt: skip
             except OSError as error:
                 raise KeenHarborError(f"the site cannot be started: {error}", where=self._command[0]) from error

@@ -189,6 +189,12 @@ class UpgradePart(Part):
     switch_off: list[Text] = []
 
 
+class ClonePart(Part):
+    """Extensions that would disturb a copy of the site (redirects to its address, caches, licence checks): off in clones."""
+
+    switch_off: list[Text] = []
+
+
 class LivePart(Part):
     """What only the live site needs: the command that makes the host take up changed code."""
 
@@ -323,6 +329,7 @@ class SiteFile(Part):
     serve: ServePart | None = None
     commands: CommandsPart = CommandsPart()
     upgrade: UpgradePart = UpgradePart()
+    clone: ClonePart = ClonePart()
     live: LivePart = LivePart()
     maintenance: MaintenancePart | None = None
     mail: MailPart | None = None

@@ -33,7 +33,9 @@ class StepRecord:
 @dataclass(frozen=True)
 class Isolation:
     """The proof that the clone could not touch live: digests of live before and after, what differs between them
-    (``visitors``: only tables of visitors do), what was rewritten, what of live was left in the clone, mail caught."""
+    (``visitors``: only tables of visitors do), what was rewritten, what of live was left in the clone, mail caught;
+    ``not_blocked`` says why the clone's programs could reach the outside (empty: they could not), ``switched_off`` which
+    extensions were off in it."""
 
     live_before: str
     live_after: str
@@ -43,6 +45,8 @@ class Isolation:
     rewritten_cells: dict[str, int]
     traces: tuple[str, ...]
     mails: tuple[dict[str, str], ...]
+    not_blocked: str = ""
+    switched_off: tuple[str, ...] = ()
 
     @property
     def untouched(self) -> bool:

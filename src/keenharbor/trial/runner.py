@@ -124,7 +124,7 @@ def run_trial(
             clone = rehearsal.stage.clone
             clone.stop()
             findings, accepted = sort_out(rehearsal.findings(pace), agreed)
-            mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in mailbox.messages)
+            mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in rehearsal.stage.mails())
         progress.stage("taking live's fingerprint again")
         isolation = _isolation(live, before_live, live.fingerprint(), clone, traces, mails)
         result = TrialResult(
@@ -264,6 +264,7 @@ class _Rehearsal:
         start = self._take_checkpoint(f"before {step.name}")
         outcome = self.stage.carry_out(step, self.before.checks)
         end = self._take_checkpoint(f"after {step.name}")
+        last = last or (outcome.problem is not None and not self._options.go_on)
         earlier = self.record.steps[-1] if self.record.steps else None
         versions = {**(earlier.versions if earlier else {}), **outcome.versions}
         rows = row_delta(start.state, end.state)
@@ -386,5 +387,6 @@ def _isolation(
     theirs = {f"table {t}" for t in (*live.model.visitor_data.tables, *live.model.volatile.tables, "sqlite_sequence")}
     return Isolation(
         before.digest, after.digest, differences, bool(differences) and set(differences) <= theirs,
-        len(clone.facts.rewritten_files), clone.facts.rewritten_cells, traces, mails,
+        len(clone.facts.rewritten_files), clone.facts.rewritten_cells, traces, mails, clone.facts.not_blocked,
+        tuple(clone.facts.switched_off),
     )  # fmt: skip

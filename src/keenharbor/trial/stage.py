@@ -11,7 +11,7 @@ from keenharbor.base.process import Ran
 from keenharbor.base.progress import Silent
 from keenharbor.clone.clone import Clone
 from keenharbor.clone.environment import install
-from keenharbor.clone.mailbox import Mailbox
+from keenharbor.clone.mailbox import Mailbox, Message, kept_in
 from keenharbor.compare import Look, Noise, Visitor, take_look
 from keenharbor.compare.look import LOGGED_IN, CheckSeen, first_new_problem, make_checks
 from keenharbor.site.feed import Feed
@@ -31,7 +31,11 @@ class Stage:
         self.live, self.clone, self.mailbox, self.feed, self.ask = live, clone, mailbox, feed, ask
 
     def _mail_to(self) -> list[str]:
-        return [a for m in self.mailbox.messages for a in m.to]
+        return [a for m in self.mails() for a in m.to]
+
+    def mails(self) -> list[Message]:
+        """All mail that the clone has sent so far: to the mail server, or to the program for sending it."""
+        return [*self.mailbox.messages, *kept_in(self.clone.outbox)]
 
     def look(
         self, also: Sequence[str] = (), *, samples: int, noise: Noise | None = None, learn: bool = False,
@@ -65,6 +69,7 @@ class Stage:
         place = Workplace(
             self.clone.site, self.feed, self.clone.address, check=check, ask=show if self.ask is not None else None,
             install=self._install if self.clone.facts.environment is not None else None,
+            prefix=self.clone.prefix, variables=self.clone.variables,
         )  # fmt: skip
         return perform(step, place)
 

@@ -51,6 +51,7 @@ class Workplace:
     programs inherit, so that a lock outlives a killed run as long as its programs do. ``restart`` lets the host take up
     changed files; ``check`` makes scripted visits and tells what is wrong; ``ask`` shows a person what to do and returns
     when they are done (None: nobody is there); ``install`` changes the site's virtual environment (None: it must not be).
+    Commands are started with ``prefix``, and see the ``variables``.
     """
 
     site: SiteView
@@ -62,15 +63,17 @@ class Workplace:
     check: Callable[[Sequence[str]], str | None] = lambda only: None
     ask: Callable[[str], None] | None = None
     install: Callable[[kinds.DistributionsStep], Ran] | None = None
+    prefix: Sequence[str] = ()
+    variables: Mapping[str, str] | None = None
 
     def run(self, command: Sequence[str], time_limit: float, **places: str) -> Ran:
         """Run a command of the site file or plan in the site's folder with the runtime that the site selects."""
         filled = fill_places(command, {"runtime": self.site.launcher(), "root": str(self.site.root), **places})
         return run_program(
-            filled,
+            [*self.prefix, *filled],
             folder=self.site.root,
             time_limit=time_limit,
-            environment=clean_environment(),
+            environment=clean_environment() if self.variables is None else self.variables,
             keep_open=self.keep_open,
         )
 

@@ -1,0 +1,74 @@
+"""What a person changed while they visited a clone, and the steps that would do it again."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from keenharbor.base.progress import Silent
+from keenharbor.base.text import plural
+from keenharbor.clone.clone import Clone
+from keenharbor.database import TableDelta, row_delta
+from keenharbor.snapshot import TakeOptions, take_snapshot
+from keenharbor.store import Store
+from keenharbor.tree import compare_trees
+
+MOST_STEPS = 20
+
+
+@dataclass(frozen=True)
+class Changed:
+    """What was changed, in words; and steps for a plan, as TOML, for the cells among it."""
+
+    told: tuple[str, ...]
+    steps: str
+
+
+class VisitRecord:
+    """A clone as it was when the visit began."""
+
+    def __init__(self, clone: Clone, folder: Path) -> None:
+        self._clone, self._store = clone, Store.create(folder)
+        self._options = TakeOptions(reason="checkpoint", every_row=True)
+        self._before = take_snapshot(clone.site, self._store, self._options, Silent(), None)
+
+    def changed(self) -> Changed:
+        """What differs now; sessions, counters, caches and logs apart."""
+        after = take_snapshot(self._clone.site, self._store, self._options, Silent(), self._before)
+        told: list[str] = []
+        files = compare_trees(self._before.entries, after.entries)
+        for what, paths in (("added", files.added), ("removed", files.removed), ("changed", files.changed)):
+            side = self._before.entries if what == "removed" else after.entries
+            shown = [p for p in paths if side[p].area not in ("cache", "logs") and side[p].kind != "folder"]
+            told += [f"file {p} {what}" for p in shown]
+        steps: list[str] = []
+        apart = set(self._clone.site.model.volatile.tables)
+        for name, table in row_delta(self._before.state, after.state).tables.items():
+            if name in apart:
+                continue
+            counts = ((len(table.changed), "changed"), (len(table.added), "added"), (len(table.removed), "removed"))
+            told += [f"table {name}: {plural(n, 'row')} {what}" for n, what in counts if n]
+            steps += _cell_steps(name, table)
+        return Changed(tuple(told), "\n".join(steps[:MOST_STEPS]))
+
+
+def _cell_steps(name: str, table: TableDelta) -> Iterator[str]:
+    for before, after in table.changed:
+        was = dict(zip(table.columns_left, before, strict=True))
+        now = dict(zip(table.columns_right, after, strict=True))
+        where = {k: was[k] for k in table.key}
+        if not all(isinstance(v, str | int) for v in where.values()):
+            continue
+        for column in (c for c in table.columns_left if c in now and was[c] != now[c] and c not in table.key):
+            value = now[column]
+            if not isinstance(value, str | int | float):
+                continue
+            rows = ", ".join(f"{json.dumps(k)} = {json.dumps(v, ensure_ascii=False)}" for k, v in where.items())
+            label = "-".join(str(v) for v in where.values())
+            step = "".join(c if c.isalnum() else "-" for c in f"{name}-{column}-{label}".lower()).strip("-")[:80]
+            yield (
+                f'[[step]]\nname = "{step}"\nkind = "cell"\ntable = {json.dumps(name)}\nwhere = {{ {rows} }}\n'
+                f"column = {json.dumps(column)}\nvalue = {json.dumps(value, ensure_ascii=False)}\n"
+            )
