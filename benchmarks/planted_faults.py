@@ -1,0 +1,305 @@
+"""Faults planted on the demonstration's site by a seed, and how many of them a trial finds and lays to the step that brought them in.
+
+    python benchmarks/planted_faults.py [SEED] [ROUNDS] [sqlite|mariadb|postgres]
+
+A round is a trial of a plan whose steps plant one fault each, on different parts of the site, with harmless steps between them. A fault
+counts as found when the trial tells of its effect (not merely that a file changed), and lays that to its step.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+import subprocess
+import sys
+import tempfile
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from keenharbor.demo.scene import Host, Scene, set_scene
+from keenharbor.demo.story import SHELF_CHECKS
+
+PROGRAM = str(Path(sys.executable).with_name("keenharbor"))
+HEAD = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
+LOOK = '\n[look]\nlog_in = "a member logs in"\n'
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A fault: what plants it (a step as TOML without its name), what a trial must tell of it (kinds of findings, and a part of the
+    place or page), and which parts of the site it takes, so that two of a round do not hide each other."""
+
+    kind: str
+    step: str
+    told: tuple[str, ...]
+    where: str
+    takes: frozenset[str]
+
+
+def edit(path: str, old: str, new: str, more: str = "") -> str:
+    """A step that replaces a text in a file, which must be there."""
+    code = (
+        f"import pathlib; p = pathlib.Path({path!r}); t = p.read_bytes(); o, n = {old!r}.encode(), {new!r}.encode(); "
+        "assert o in t, 'not there'; p.write_bytes(t.replace(o, n, 1))"
+    )
+    return f'kind = "command"\ncommand = [{json.dumps(sys.executable)}, "-c", {json.dumps(code)}]\nexpects = [{json.dumps(path)}]\n{more}'
+
+
+def shell(command: str, *expects: str) -> str:
+    return f'kind = "command"\ncommand = ["sh", "-c", {json.dumps(command)}]\nexpects = {json.dumps(list(expects))}\n'
+
+
+def sql(text: str) -> str:
+    return f'kind = "sql"\nsql = {json.dumps(text)}\n'
+
+
+MEMBERS = "core/members.py"
+PAGE = "core/templates/page.html"
+VARIETY = "themes/marrow/overrides/variety.html"
+
+
+def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
+    """One maker a kind; each call picks another place."""
+    pictures = sorted(p.name for p in (scene.root / "media/seeds").glob("*.png"))
+    walls = sorted(p.name for p in (scene.root / "media/gallery").glob("*.png"))
+    number = rng.randrange
+
+    def fault(kind: str, step: str, told: str, where: str, *takes: str) -> Fault:
+        return Fault(kind, step, tuple(told.split()), where, frozenset(takes))
+
+    def picture(kind: str, told: str, command: str) -> Fault:
+        name = rng.choice(pictures)
+        other = rng.choice([p for p in pictures if p != name])
+        path = f"media/seeds/{name}"
+        return fault(kind, shell(command.format(path=path, other=f"media/seeds/{other}"), path), told, f"/{path}", path)
+
+    def grower() -> str:
+        return rng.choice(["bean", "fruit", "root", "leaf"])
+
+    def a_block_is_gone() -> Fault:
+        kind = grower()
+        wrong = kind[:-1] + chr(ord(kind[-1]) + 1)
+        text = (
+            f"UPDATE settings SET value = REPLACE(value, '\"{kind}\"', '\"{wrong}\"') WHERE name = 'blocks.placement'"
+        )
+        return fault("a block gone on some pages", sql(text), "block-gone", "#growers-notes", "placement")
+
+    def garbled() -> Fault:
+        row = number(1, 50)
+        text = f"UPDATE notes SET body = 'SÃ¤mlinge fÃ¼r {row} GÃ¤rten, schÃ¶n' WHERE id = {row}"
+        return fault("text in a wrong encoding", sql(text), "encoding", "", "notes")
+
+    def field() -> Fault:
+        form, name, file = rng.choice([
+            ("search", 'name="q"', "extensions/seed-search/main.py"), ("borrow", 'name="email"', "extensions/loan-desk/desk.html"),
+            ("borrow", 'name="name"', "extensions/loan-desk/desk.html"), ("login", 'name="password"', "core/templates/login.html"),
+        ])  # fmt: skip
+        return fault(
+            "a form field lost",
+            edit(file, name, 'title="x"'),
+            "field-lost",
+            form,
+            form,
+            "log-in" if form == "login" else form,
+        )
+
+    def order() -> Fault:
+        file, old, page, take = rng.choice([
+            (MEMBERS, "SELECT * FROM varieties ORDER BY name", "/varieties", "seed-list"),
+            ("extensions/events-calendar/main.py", "ORDER BY starts, id", "/calendar", "calendar"),
+        ])  # fmt: skip
+        return fault("a wrong sort order", edit(file, old, old + " DESC"), "order-changed text-changed", page, take)
+
+    def slower() -> Fault:
+        file, old, page, take = rng.choice([
+            ("extensions/events-calendar/main.py", "        with site.engine.work() as work:", "/calendar", "calendar-pace"),
+            ("extensions/gallery-wall/main.py", "        with site.engine.work() as work:", "/gallery", "gallery"),
+        ])  # fmt: skip
+        wait = rng.choice([0.012, 0.03])
+        return fault(
+            "a page much slower",
+            edit(file, old, f"        __import__('time').sleep({wait})\n{old}"),
+            "slower",
+            page,
+            take,
+        )
+
+    def setting() -> Fault:
+        value = number(20, 90)
+        text = (
+            f"UPDATE settings SET value = '{{\"per_page\": {value}, \"notes_too\": true}}' WHERE name = 'seed-search'"
+        )
+        return fault("a setting reset", sql(text), "setting-changed", "seed-search.per_page", "seed-search")
+
+    def rows() -> Fault:
+        table = rng.choice(["events", "notes"])
+        first = number(1, 40)
+        takes = {"events": ("calendar", "events"), "notes": ("notes",)}[table]
+        return fault(
+            "rows lost",
+            sql(f"DELETE FROM {table} WHERE id BETWEEN {first} AND {first + number(1, 6)}"),
+            "rows-lost",
+            table,
+            *takes,
+        )
+
+    def fails() -> Fault:
+        name, page, take = rng.choice(
+            [("events-calendar", "/calendar", "calendar"), ("gallery-wall", "/gallery", "gallery")]
+        )
+        old = "        with site.engine.work() as work:"
+        return fault("a page fails", edit(f"extensions/{name}/main.py", old, "        raise OSError('planted')\n" + old), "page-fails", page,
+                     take, f"{take}-pace", "events" if take == "calendar" else take)  # fmt: skip
+
+    def title() -> Fault:
+        return fault("a title changed", edit(PAGE, "<title>{{title}}</title>", f"<title>{number(99)} {{{{title}}}}</title>"),
+                     "title-changed", "title", "title")  # fmt: skip
+
+    def words() -> Fault:
+        row = number(1, 24)
+        return fault(
+            "text lost",
+            sql(f"UPDATE varieties SET body = '' WHERE id = {row}"),
+            "text-lost text-changed",
+            "#growing",
+            "varieties",
+        )
+
+    def plain(kind: str, step: str, told: str, where: str, *takes: str) -> Callable[[], Fault]:
+        return lambda: fault(kind, step, told, where, *takes)
+
+    wall = rng.choice(walls)
+    return [
+        a_block_is_gone, garbled, field, order, slower, setting, rows, fails, title, words,
+        lambda: picture("a picture broken", "picture-broken", "echo nonsense > {path}"),
+        lambda: picture("a picture missing", "file-broken", "rm {path}"),
+        lambda: picture("another picture", "picture-changed picture-resized", "cp {other} {path}; printf x >> {path}"),
+        plain("a picture missing on the wall", shell(f"rm media/gallery/{wall}", "media/*"), "file-broken", wall, "wall"),
+        plain("a style sheet missing", shell("rm themes/marrow/assets/theme.css", "themes/*"), "file-broken", "theme.css", "style"),
+        plain("a log-in that fails", edit(MEMBERS, "2000).hex()", "2001).hex()"), "check-failed", "logs in", "log-in"),
+        plain("a search that returns nothing", edit("extensions/seed-search/main.py", 'like = f"%{words}%"', 'like = "%zzz%"'),
+              "check-failed", "search", "search"),
+        plain("a redirect loop", edit(MEMBERS, "    def about(request):\n", "    def about(request):\n        from core.app import redirect\n\n"
+                                      "        return redirect('/about')\n"), "redirect-loop", "/about", "about"),
+        plain("a setting lost", sql("DELETE FROM settings WHERE name = 'desk.greeting'"), "setting-lost", "desk.greeting", "greeting"),
+        plain("an error only for logged-in users", edit(MEMBERS, "        with site.engine.work() as work:\n            loans",
+              "        raise OSError('planted')\n        with site.engine.work() as work:\n            loans"),
+              "page-fails check-failed", "logged in", "log-in"),
+        plain("mail that is not sent", edit("extensions/loan-mail/main.py", '"mail.port"]), timeout', '"mail.port"]) + 1, timeout'),
+              "check-failed", "mail", "mail", "borrow"),
+        plain("hidden from search engines", edit(PAGE, "{{extra}}", '{{extra}}<meta name="robots" content="noindex">'), "robots-changed",
+              "robots", "robots"),
+        plain("a wrong canonical address", edit(PAGE, 'href="{{canonical}}"', 'href="{{canonical}}x"'), "canonical-changed", "canonical",
+              "canonical"),
+        plain("a broken link", edit(PAGE, "<p>Runs on", '<p><a href="/nowhere">x</a> Runs on'), "link-broken", "/nowhere", "foot"),
+        plain("a table gone", sql("DROP TABLE gallery_pictures"), "schema-gone page-fails rows-lost", "gallery", "gallery", "gallery-pace",
+              "wall"),
+        plain("headings that are none any more", edit(VARIETY, "<h1>{{name}}</h1>", "<p>{{name}}</p>"), "headings-changed", "#variety",
+              "heading"),
+        plain("saving fails", edit(MEMBERS, '        saved = ""\n', '        saved = ""\n        assert request.method != "POST"\n'), "check-failed",
+              "saves", "log-in", "about"),
+        plain("only the error log tells", edit("extensions/growers-notes/main.py", "    def all_notes(request):\n",
+              "    def all_notes(request):\n        site.log_error('planted')\n"), "log", "planted", "log"),
+        plain("a page at another address", shell("sed -i 's#\"/notes\"\\] = all#\"/all-notes\"] = all#' extensions/growers-notes/main.py; "
+              "sed -i 's#(\"/notes\", \"Growers#(\"/all-notes\", \"Growers#' core/app.py", "core/*", "extensions/*"),
+              "page-moved page-gone page-fails link-broken", "notes", "notes", "log"),
+    ]  # fmt: skip
+
+
+def rounds_of(rng: random.Random, scene: Scene, count: int) -> list[list[Fault]]:
+    """Rounds of faults that do not get in each other's way; every kind in as many rounds as it fits into."""
+    found = []
+    for number in range(count):
+        chosen: list[Fault] = []
+        taken: set[str] = set()
+        kinds = makers(rng, scene)
+        # Each round begins with other kinds, so that all have their turn.
+        start = number * len(kinds) // count
+        order = kinds[start:] + kinds[:start]
+        for make in order:
+            fault = make()
+            if not taken & fault.takes and len(chosen) < 13:
+                chosen.append(fault)
+                taken |= fault.takes
+        rng.shuffle(chosen)
+        found.append(chosen)
+    return found
+
+
+def rehearse(scene: Scene, faults: Sequence[Fault]) -> tuple[dict[int, str], list[str]]:
+    """A trial of ``faults``: for each its outcome (``right``, ``wrong step``, ``missed``), and what was laid to harmless steps."""
+    steps = []
+    for number, fault in enumerate(faults):
+        if number % 4 == 0:
+            steps.append(f'[[step]]\nname = "harmless-{number}"\nkind = "command"\ncommand = ["true"]\n')
+        steps.append(f'[[step]]\nname = "fault-{number}"\n{fault.step}')
+    (scene.folder / "upgrade.toml").write_text(HEAD + "".join(steps))
+    ran = subprocess.run(
+        [PROGRAM, "trial", "run", "--go-on", "--json"], cwd=scene.folder, capture_output=True, text=True, check=False
+    )
+    told = json.loads(ran.stdout)
+    if "findings" not in told:
+        raise SystemExit(f"the trial broke off: {told}")
+    broken = [s for s in told["steps"] if s["problem"]]
+    if broken:
+        raise SystemExit(f"a fault could not be planted: {broken[0]['name']}: {broken[0]['problem']} {faults}")
+    outcomes = {}
+    for number, fault in enumerate(faults):
+        fit = [
+            f for f in told["findings"]
+            if f["kind"] in fault.told and any(fault.where in text for text in (f["place"], f["text"], *f["pages"]))
+        ]  # fmt: skip
+        outcomes[number] = (
+            "right" if any(f["step"] == f"fault-{number}" for f in fit) else "wrong step" if fit else "missed"
+        )
+    false = [f"{f['kind']} {f['place']}" for f in told["findings"] if str(f["step"]).startswith("harmless")]
+    return outcomes, false
+
+
+def main() -> None:
+    """Plant, rehearse, count."""
+    seed = int(sys.argv[1]) if len(sys.argv) > 1 else 1
+    count = int(sys.argv[2]) if len(sys.argv) > 2 else 6
+    engine = sys.argv[3] if len(sys.argv) > 3 else "sqlite"
+    rng = random.Random(seed)
+    by_kind: dict[str, Counter[str]] = {}
+    false: list[str] = []
+    with tempfile.TemporaryDirectory(prefix="harbor-faults-") as name:
+        scene = set_scene(Path(name) / "scene", engine=engine)
+        launchers = [w for v in ("2", "3") for w in ("--launcher", f"{v}={scene.runtimes}/loam-{v}/bin/loam")]
+        words = [
+            "init",
+            "site",
+            "--platform",
+            "tansy.toml",
+            "--name",
+            "marrow-lane",
+            "--feed",
+            "feed/feed.json",
+            *launchers,
+        ]
+        subprocess.run([PROGRAM, *words], cwd=scene.folder, check=True, capture_output=True)
+        with scene.site_file.open("a") as file:
+            file.write(SHELF_CHECKS + LOOK)
+        with Host(scene):
+            subprocess.run([PROGRAM, "snapshot", "take"], cwd=scene.folder, check=True, capture_output=True)
+            for faults in rounds_of(rng, scene, count):
+                outcomes, wrong = rehearse(scene, faults)
+                false += wrong
+                for number, fault in enumerate(faults):
+                    by_kind.setdefault(fault.kind, Counter())[outcomes[number]] += 1
+    total = sum(sum(c.values()) for c in by_kind.values())
+    right = sum(c["right"] for c in by_kind.values())
+    for kind, counts in sorted(by_kind.items()):
+        told = ", ".join(f"{n} {word}" for word, n in counts.items())
+        print(f"{kind:<38} {told}")
+    print(
+        f"{right} of {total} found and laid to their step ({100 * right / total:.1f} %; bar 97 %), {len(by_kind)} kinds, on {engine}"
+    )
+    print(f"laid to harmless steps: {', '.join(false) or 'nothing'}" + (f" ({len(false)})" if false else ""))
+
+
+if __name__ == "__main__":
+    main()
