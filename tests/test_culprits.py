@@ -253,3 +253,25 @@ def test_the_site_file_can_weigh_kinds_of_findings(stage: Scene) -> None:
     weights = {f["kind"]: f["weight"] for f in told["findings"]}
     assert (weights["title-changed"], weights["rows-changed"]) == ("damage", "note")
     assert any("nobody logged in" in r for r in told["remarks"]) and any("no check wrote" in r for r in told["remarks"])
+
+
+def test_checkpoints_and_addresses_are_compared(stage: Scene) -> None:
+    trial(
+        stage, sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"), sql("two", "DELETE FROM notes WHERE id = 3"),
+        shell("three", "echo x > core/three.txt"),
+    )  # fmt: skip
+
+    def compared(left: str, right: str, *words: str, code: int = 1) -> set[tuple[str, str]]:
+        told = harbor(stage.folder, "compare", left, right, *words, "--json", code=code).json
+        return {(f["kind"], f["place"]) for f in told["findings"]}
+
+    assert compared("live", "checkpoint:before", code=0) == set()
+    assert compared("checkpoint:before", "checkpoint:one", "--no-pages") == {("rows-changed", "pages")}
+    assert compared("checkpoint:one", "checkpoint:three", "--no-pages") == {
+        ("rows-lost", "notes"),
+        ("files", "core added"),
+    }
+    assert ("title-changed", "title") in compared("live", "checkpoint:one")
+    assert compared("live", f"{stage.address}/", code=0) == set()
+    wrong = harbor(stage.folder, "compare", "live", "checkpoint:four", code=2).err
+    assert "no checkpoint 'four'" in wrong and "it has: before, one, two, three" in " ".join(wrong.split())

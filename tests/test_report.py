@@ -5,9 +5,12 @@ from __future__ import annotations
 import os
 import re
 import smtplib
+from collections import Counter
+from dataclasses import replace
 from email.message import EmailMessage
 from html.parser import HTMLParser
 from pathlib import Path
+from xml.etree import ElementTree
 
 import pytest
 
@@ -17,7 +20,7 @@ from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import fill_places, free_port, port_is_taken
 from keenharbor.compare import Finding, Slower, Weight
 from keenharbor.demo.scene import Scene
-from keenharbor.report import write_report
+from keenharbor.report import junit, write_report
 from keenharbor.report.trial import timing_plot
 from keenharbor.site.load import open_site
 from keenharbor.trial.result import Isolation, StepRecord, TrialResult, find_trial, list_trials, save_result
@@ -137,3 +140,16 @@ def test_places_of_a_command_are_filled() -> None:
         "{other}",
     ]
     assert not port_is_taken(free_port())
+
+
+def test_junit_xml_has_a_case_a_step(tmp_path: Path) -> None:
+    suite = ElementTree.fromstring(junit(result()))
+    cases = {c.get("name"): c for c in suite}
+    assert {s.name for s in result().steps} < cases.keys()
+    assert int(suite.get("tests", "0")) == len(cases) == len(suite)
+    kinds = Counter(child.tag for case in suite for child in case)
+    assert int(suite.get("failures", "0")) == kinds["failure"] and int(suite.get("errors", "0")) == kinds["error"]
+    assert kinds["failure"] + kinds["error"] >= 1
+    assert HOSTILE in "".join(t for t in suite.itertext()) or "&lt;script" in junit(result()).decode()
+    odd = replace(result(), site="a\x00b\x1f\ud800")
+    ElementTree.fromstring(junit(odd))

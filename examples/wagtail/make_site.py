@@ -3,6 +3,7 @@
     python3 -m venv venv && venv/bin/pip install 'wagtail==6.3.*' 'django==5.1.*'
     venv/bin/python make_site.py site                              on SQLite
     venv/bin/python make_site.py site postgres://USER@/NAME?host=/run/postgresql      (needs psycopg)
+    python3 make_site.py --addons wheels                           later releases of the add-ons, for a wheelhouse
 
 The add-ons are built as wheels and installed into the environment that runs this.
 """
@@ -186,6 +187,56 @@ def wheel(folder: Path, name: str, version: str, requires: str, files: dict[str,
     return file
 
 
+NEWER = {
+    "seed-notes": ("2.0.0", ADDONS["seed-notes"][1] + "    kept = models.BooleanField(default=True)\n"),
+    "seed-events": ("2.1.0", ADDONS["seed-events"][1]),
+}
+FIRST_MIGRATION = """from django.db import migrations, models
+
+
+class Migration(migrations.Migration):
+    initial = True
+    dependencies = []
+    operations = [
+        migrations.CreateModel(
+            name="{model}",
+            fields=[
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                {fields}
+            ],
+        ),
+    ]
+"""
+SECOND_MIGRATION = """from django.db import migrations, models
+
+
+class Migration(migrations.Migration):
+    dependencies = [("seed_notes", "0001_initial")]
+    operations = [migrations.AddField("note", "kept", models.BooleanField(default=True))]
+"""
+
+
+def addons(wheels: Path) -> None:
+    """The add-ons' later releases, which want Wagtail 7 or 8, as wheels in ``wheels``; seed-notes has a migration."""
+    wheels.mkdir(parents=True, exist_ok=True)
+    notes = '("plant", models.CharField(max_length=80)),\n                ("words", models.TextField()),'
+    events = '("title", models.CharField(max_length=80)),\n                ("day", models.DateField()),'
+    for name, (version, model) in NEWER.items():
+        module = name.replace("-", "_")
+        first = (
+            FIRST_MIGRATION.format(model="Note", fields=notes)
+            if name == "seed-notes"
+            else FIRST_MIGRATION.format(model="Event", fields=events)
+        )
+        files = {
+            f"{module}/__init__.py": "", f"{module}/models.py": f"from django.db import models\n\n\n{model}",
+            f"{module}/migrations/__init__.py": "", f"{module}/migrations/0001_initial.py": first,
+        }  # fmt: skip
+        if name == "seed-notes":
+            files[f"{module}/migrations/0002_note_kept.py"] = SECOND_MIGRATION
+        wheel(wheels, name, version, "wagtail>=7,<9", files)
+
+
 def database_settings(url: str | None) -> str:
     if url is None:
         return '{"ENGINE": "django.db.backends.sqlite3", "NAME": BASE_DIR / "db.sqlite3"}'
@@ -247,5 +298,7 @@ def make(site: Path, url: str | None) -> None:
         subprocess.run([sys.executable, "manage.py", *words], cwd=site, check=True, env=environment)
 
 
-if __name__ == "__main__":
+if __name__ == "__main__" and sys.argv[1] == "--addons":
+    addons(Path(sys.argv[2]))
+elif __name__ == "__main__":
     make(Path(sys.argv[1]), sys.argv[2] if len(sys.argv) > 2 else None)

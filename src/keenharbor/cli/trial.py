@@ -8,6 +8,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
+from keenharbor.base.durable import write_durably
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
@@ -159,10 +160,11 @@ def _rehearse(
     earlier: GoOn | None = None,
 ) -> int:  # fmt: skip
     result = run_trial(site, made, plan_file.resolve(), snapshot, feed, options, session.progress, earlier)
-    from keenharbor.report import write_report
+    from keenharbor.report import junit, write_report
 
     session.progress.stage("writing the report")
     report = write_report(site, result)
+    write_durably(report.with_name("junit.xml"), junit(result), mode=0o644)
     append_log(site.work, site.name, "trial run", result.verdict, f"{len(result.findings)} findings", result.id)
     session.show({**result.as_json(), "report": str(report)}, lambda out: render_trial(out, result, report))
     return 0 if result.verdict == "pass" else 1

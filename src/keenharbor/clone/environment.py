@@ -1,9 +1,9 @@
 """Python's virtual environments: made anew from what is installed in another, and changed by the environment's own installer.
 
 A copied environment would still install into the one that it was copied from, since its programs name that one's interpreter.
-So a fresh one is made, and the installed distributions are put into it by their own records
-(https://packaging.python.org/en/latest/specifications/recording-installed-packages/): no network is needed, and what
-somebody edited in them comes along.
+So a fresh one is made, and what is installed is put into it; programs by the records of their distributions
+(https://packaging.python.org/en/latest/specifications/recording-installed-packages/). No network is needed, and what
+somebody edited or added comes along.
 """
 
 from __future__ import annotations
@@ -51,32 +51,41 @@ def make_environment(source: Path, target: Path, place: Path | None = None) -> N
         )  # fmt: skip
     for packages in sorted(source.glob("lib/python*/site-packages")):
         there = target / packages.relative_to(source)
+        # Whole, with what no record names: generated migrations, edits, a settings file that somebody put there.
+        shutil.copytree(packages, there, symlinks=True, dirs_exist_ok=True)
         for item in importlib.metadata.distributions(path=[str(packages)]):
             for file in item.files or ():
-                _put(Path(os.path.normpath(packages / file)), source, there, target, place)
+                if file.parts[:1] == ("..",):
+                    _put(Path(os.path.normpath(packages / file)), source, target, place)
+        for path_file in there.glob("*.pth"):
+            _point(path_file, source, place)
 
 
-def _put(file: Path, source: Path, packages: Path, target: Path, place: Path) -> None:
+def _put(file: Path, source: Path, target: Path, place: Path) -> None:
     if not file.is_relative_to(source) or not file.is_file():
         return  # what an installer put elsewhere on the machine is not the environment's
     copy = target / file.relative_to(source)
-    copy.parent.mkdir(parents=True, exist_ok=True)
-    if file.parent.name in ("bin", "Scripts") or file.suffix == ".pth":
-        old, new = os.fsencode(source), os.fsencode(place)
-        copy.write_bytes(file.read_bytes().replace(old, new))
-        shutil.copystat(file, copy)
-    else:
+    if not copy.exists():
+        copy.parent.mkdir(parents=True, exist_ok=True)
         shutil.copy2(file, copy)
+        _point(copy, source, place)
+
+
+def _point(file: Path, source: Path, place: Path) -> None:
+    """Let a program or a path file name ``place`` where it named ``source``."""
+    old, new = os.fsencode(source), os.fsencode(place)
+    data = file.read_bytes()
+    if old in data:
+        mode = file.stat().st_mode
+        file.write_bytes(data.replace(old, new))
+        file.chmod(mode)
 
 
 def rename_inside(environment: Path, place: Path) -> None:
     """Let the programs of an environment, those that were just installed too, name ``place`` as where they are."""
-    old, new = os.fsencode(environment), os.fsencode(place)
     for file in (*sorted((environment / "bin").iterdir()), environment / "pyvenv.cfg"):
-        if file.is_file() and not file.is_symlink() and old in (text := file.read_bytes()):
-            mode = file.stat().st_mode
-            file.write_bytes(text.replace(old, new))
-            file.chmod(mode)
+        if file.is_file() and not file.is_symlink():
+            _point(file, environment, place)
 
 
 def install(

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 RATIO = 1.5
-LEAST_SECONDS = 0.005
+LEAST_SECONDS = 0.003
 SURENESS = 0.01
 SLOW_SECONDS = 1.0
 

@@ -30,12 +30,18 @@ from keenharbor.database.rewrite import Rewriter
 from keenharbor.database.rows import blocks_of
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot, list_snapshots
+from keenharbor.snapshot.moved import LARGEST_TEXT_FILE
 from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry
 from keenharbor.tree.scan import Hashing, read_content
+from keenharbor.trial.record import read_record
+from keenharbor.trial.result import find_trial
 
 SAMPLES = 3
 CLONE_PREFIX = "clone:"
+CHECKPOINT_PREFIX = "checkpoint:"
+BEFORE = "before"
+"""The checkpoint before the first step."""
 
 
 @dataclass(frozen=True)
@@ -58,8 +64,8 @@ class Compared:
 @dataclass(frozen=True)
 class _Side:
     name: str
-    entries: Mapping[str, Entry]
-    state: DatabaseState
+    entries: Mapping[str, Entry] | None
+    state: DatabaseState | None
     ini: dict[str, str]
     address: str | None
 
@@ -94,7 +100,8 @@ class _Renamed:
 
 
 def compare_states(live: SiteView, left: str, right: str, progress: Progress, *, pages: bool = True) -> Compared:
-    """Compare two of ``live``, a snapshot (id, label, ``newest``), ``clone:ID``.
+    """Compare two of ``live``, a snapshot (id, label, ``newest``), ``clone:ID``, ``checkpoint:STEP`` (the newest trial's, after
+    that step), or an address, of which only pages can be seen.
 
     For pages a snapshot is served from a clone made for the purpose and dropped. Live is only read.
     """
@@ -104,10 +111,12 @@ def compare_states(live: SiteView, left: str, right: str, progress: Progress, *,
         progress.stage("comparing files, data and settings")
         seen: list[Observation] = []
         # The settings file is compared key by key; a clone's mail settings differ on purpose.
-        seen += compare_files(a.entries, b.entries, [live.settings_path])
-        seen += compare_tables(row_delta(a.state, b.state), live.model)
-        seen += compare_settings(settings_of(a.state, live.model), settings_of(b.state, live.model))
-        seen += compare_settings(a.ini, b.ini, prefix=f"{live.settings_path} ")
+        if a.entries is not None and b.entries is not None:
+            seen += compare_files(a.entries, b.entries, [live.settings_path])
+            seen += compare_settings(a.ini, b.ini, prefix=f"{live.settings_path} ")
+        if a.state is not None and b.state is not None:
+            seen += compare_tables(row_delta(a.state, b.state), live.model)
+            seen += compare_settings(settings_of(a.state, live.model), settings_of(b.state, live.model))
         noise, count = Noise(), None
         if pages and a.address and b.address:
             progress.stage(f"looking at {a.name}, twice")
@@ -135,7 +144,13 @@ def _side(live: SiteView, wanted: str, stack: contextlib.ExitStack, progress: Pr
         return _Side("live", scan.entries, state, live.settings(), live.address)
     if wanted.startswith(CLONE_PREFIX):
         return _clone_side(live, wanted, stack, pages)
-    snapshot = find_snapshot(Store(live.store_folder), wanted, live.name)
+    if wanted.startswith(("http://", "https://")):
+        return _Side(wanted, None, None, {}, wanted.rstrip("/"))
+    was_at: str | None = None
+    if wanted.startswith(CHECKPOINT_PREFIX):
+        snapshot, was_at = _checkpoint(live, wanted.removeprefix(CHECKPOINT_PREFIX))
+    else:
+        snapshot = find_snapshot(Store(live.store_folder), wanted, live.name)
     settings = snapshot.entries.get(live.settings_path)
     text = b"".join(snapshot.store.read(o) for o in settings.objects) if settings else b""
     ini = live.settings_in(text.decode("utf-8"))
@@ -143,11 +158,48 @@ def _side(live: SiteView, wanted: str, stack: contextlib.ExitStack, progress: Pr
     if pages:
         progress.stage(f"making a clone of snapshot {snapshot.id} to look at its pages")
         mailbox = stack.enter_context(Mailbox())
-        clone = make_clone(live, snapshot, "compare", mail_port=mailbox.port)
+        clone = make_clone(live, snapshot, "compare", mail_port=mailbox.port, was_at=was_at)
         stack.callback(clone.drop)
         clone.start()
         address = clone.address
+    if was_at is not None:
+        return _renamed_checkpoint(live, wanted, snapshot, was_at, ini, address)
     return _Side(f"snapshot {snapshot.id}", snapshot.entries, snapshot.state, ini, address)
+
+
+def _checkpoint(live: SiteView, step: str) -> tuple[Snapshot, str]:
+    """The newest trial's checkpoint after a step, and the address that its clone had."""
+    trial = find_trial(live.work)
+    record = read_record(live.work / "trials" / trial.id)
+    found = next((s.record.checkpoint for s in record.steps if s.name == step), None)
+    if step == BEFORE:
+        found = record.before.initial
+    if found is None:
+        names = ", ".join([BEFORE, *(s.name for s in record.steps)])
+        raise UsageError(f"trial {trial.id} has no checkpoint '{step}'", advice=f"it has: {names}")
+    origin = find_snapshot(Store(live.store_folder), record.before.snapshot, live.name)
+    return find_snapshot(Store(record.checkpoints, [origin.store]), found, live.name), record.before.address
+
+
+def _renamed_checkpoint(
+    live: SiteView, name: str, snapshot: Snapshot, was_at: str, ini: dict[str, str], address: str | None
+) -> _Side:
+    """A checkpoint with its clone's places written as live's."""
+    places = {was_at: live.address, str(snapshot.manifest["root"]): str(live.root)}
+    places |= dict(zip(snapshot.database_place.marks, live.database_place.marks, strict=False))
+    back = Rewriter(places)
+    own = {k: back.text(v) for k, v in ini.items()}
+    if live.model.mail is not None:
+        now = live.settings()
+        own |= {k: now[k] for k in (live.model.mail.host, live.model.mail.port) if k in now}
+    entries = dict(snapshot.entries)
+    for path, entry in snapshot.entries.items():
+        if entry.kind == "file" and entry.size <= LARGEST_TEXT_FILE and entry.area not in ("media", "cache", "logs"):
+            data = b"".join(snapshot.store.read(o) for o in entry.objects)
+            if back.touches(data):
+                text = back.text(data.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
+                entries[path] = entry._replace(objects=(object_id(text),))
+    return _Side(name, entries, _Renamed(snapshot.state, back), own, address)
 
 
 def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages: bool) -> _Side:

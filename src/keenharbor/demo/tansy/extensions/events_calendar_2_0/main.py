@@ -27,10 +27,9 @@ def register(site):
             first, last = (datetime.date.fromisoformat(span[k][:10]) for k in ("first", "last"))
             for day in days(first, last):
                 of_day = "FROM events WHERE substr(starts, 1, 10) = ?"
-                if work.one(f"SELECT COUNT(*) AS n {of_day}", day.isoformat())["n"] or day == first:
-                    lines += "".join(
-                        event_line(e) for e in work.all(f"SELECT * {of_day} ORDER BY starts, id", day.isoformat())
-                    )
+                events = work.all(f"SELECT * {of_day} ORDER BY starts, id", day.isoformat())
+                busy = work.one(f"SELECT COUNT(*) AS n {of_day}", day.isoformat())["n"]
+                lines += "".join(event_line(e) for e in events[:busy])
         return site.page(request, "Calendar", f'<h1>Calendar</h1><section id="events"><ul>{lines}</ul></section>')
 
     site.routes["/calendar"] = calendar
