@@ -108,7 +108,7 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
     def order() -> Fault:
         file, old, page, take = rng.choice([
             (MEMBERS, "SELECT * FROM varieties ORDER BY name", "/varieties", "seed-list"),
-            ("extensions/events-calendar/main.py", "ORDER BY starts, id", "/calendar", "calendar"),
+            ("extensions/events-calendar/main.py", "ORDER BY starts", "/calendar", "calendar"),
         ])  # fmt: skip
         return fault("a wrong sort order", edit(file, old, old + " DESC"), "order-changed text-changed", page, take)
 
@@ -151,7 +151,7 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
         )
         old = "        with site.engine.work() as work:"
         return fault("a page fails", edit(f"extensions/{name}/main.py", old, "        raise OSError('planted')\n" + old), "page-fails", page,
-                     take, f"{take}-pace", "events" if take == "calendar" else take)  # fmt: skip
+                     take, f"{take}-pace", "events" if take == "calendar" else "wall")  # fmt: skip
 
     def title() -> Fault:
         return fault("a title changed", edit(PAGE, "<title>{{title}}</title>", f"<title>{number(99)} {{{{title}}}}</title>"),
@@ -186,7 +186,7 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
         plain("a setting lost", sql("DELETE FROM settings WHERE name = 'desk.greeting'"), "setting-lost", "desk.greeting", "greeting"),
         plain("an error only for logged-in users", edit(MEMBERS, "        with site.engine.work() as work:\n            loans",
               "        raise OSError('planted')\n        with site.engine.work() as work:\n            loans"),
-              "page-fails check-failed", "logged in", "log-in"),
+              "page-fails log-in-failed check-failed", "log", "log-in"),
         plain("mail that is not sent", edit("extensions/loan-mail/main.py", '"mail.port"]), timeout', '"mail.port"]) + 1, timeout'),
               "check-failed", "mail", "mail", "borrow"),
         plain("hidden from search engines", edit(PAGE, "{{extra}}", '{{extra}}<meta name="robots" content="noindex">'), "robots-changed",

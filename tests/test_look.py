@@ -448,3 +448,17 @@ def test_pages_are_walked_once_more_as_a_member_sees_them(pages: Pages) -> None:
         after = take_look(visitor, LookPart(), samples=1, log_in=log_in, also=tuple(before.pages))
     found = compare_pages(before, after, learn_noise([before]))
     assert [(o.kind, o.page) for o in found] == [("page-fails", "/own (logged in)")]
+
+
+def test_when_nobody_can_log_in_it_is_said_once(pages: Pages) -> None:
+    form = '<form id="f" method="post" action="/in"><input name="n"></form>'
+    pages.content |= {
+        "/": "<a href='/a'>a</a>", "/a": "<p>a</p>",
+        "/in": lambda m, *_: (302, {"Location": "/", "Set-Cookie": "card=1"}, "") if m == "POST" else form,
+    }  # fmt: skip
+    log_in = CheckPart.model_validate({"name": "in", "steps": [{"get": "/in"}, {"submit": "f", "fields": {"n": "1"}}]})
+    with Visitor(pages.address) as visitor:
+        before = take_look(visitor, LookPart(), samples=1, log_in=log_in)
+        pages.content["/in"] = lambda m, *_: (500, {}, "") if m == "POST" else form
+        after = take_look(visitor, LookPart(), samples=1, log_in=log_in, also=tuple(before.pages))
+    assert [o.kind for o in compare_pages(before, after, learn_noise([before]))] == ["log-in-failed"]

@@ -67,13 +67,14 @@ class FileSeen:
 @dataclass
 class Look:
     """What was seen at one time: pages by path (those that only a member sees with `LOGGED_IN` behind it), status and content of
-    images and other files, scripted visits."""
+    images and other files, scripted visits, why nobody could log in (None: somebody did, or none was to)."""
 
     address: str
     pages: dict[str, PageSeen] = field(default_factory=dict)
     assets: dict[str, int] = field(default_factory=dict)
     files: dict[str, FileSeen] = field(default_factory=dict)
     checks: dict[str, CheckSeen] = field(default_factory=dict)
+    log_in_problem: str | None = None
 
 
 def take_look(
@@ -103,9 +104,13 @@ def take_look(
     _walk_pages(look, visitor, part, [*part.starts, *known], samples, served, learn, noise, "")
     if log_in is not None:
         visitor.forget()
-        if _run_check(visitor, log_in, mail_to) is None:
+        landed: list[str] = []
+        look.log_in_problem = _run_check(visitor, log_in, mail_to, landed)
+        if look.log_in_problem is None:
             members = [p.removesuffix(LOGGED_IN) for p in also if p.endswith(LOGGED_IN)]
-            _walk_pages(look, visitor, part, [*part.starts, *members], samples, False, learn, noise, LOGGED_IN)
+            _walk_pages(
+                look, visitor, part, [*landed[-1:], *part.starts, *members], samples, False, learn, noise, LOGGED_IN
+            )
     look.checks = make_checks(visitor, checks, mail_to)
     return look
 
@@ -278,8 +283,10 @@ def _markup(visitor: Visitor, answer: Answer, path: str) -> Markup | None:
     return read_markup(answer.text, visitor.address, path)
 
 
-def _run_check(visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequence[str]]) -> str | None:
-    """What went wrong in a scripted visit; None when all was as expected."""
+def _run_check(
+    visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequence[str]], landed: list[str] | None = None
+) -> str | None:
+    """What went wrong in a scripted visit; None when all was as expected. ``landed`` gets the page that each step ended on."""
     markup: Markup | None = None
     for number, step in enumerate(check.steps, 1):
         mails_before = len(mail_to())
@@ -315,4 +322,6 @@ def _run_check(visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequenc
         if step.mail_to is not None and step.mail_to not in list(mail_to())[mails_before:]:
             return f"step {number}: no mail to {step.mail_to} was sent"
         markup = _markup(visitor, answer, urlsplit(answer.path).path)
+        if landed is not None:
+            landed.append(answer.path)
     return None

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterator, Mapping
 
+from keenharbor.base.text import plural
 from keenharbor.compare.findings import Observation, Weight
-from keenharbor.compare.look import FileSeen, Look, PageSeen
+from keenharbor.compare.look import LOGGED_IN, FileSeen, Look, PageSeen
 from keenharbor.compare.markup import Block, Markup
 from keenharbor.compare.noise import Noise
 
@@ -20,6 +21,11 @@ def compare_pages(
     addresses that nothing may lead to: those of the site that a clone was made of.
     """
     found: list[Observation] = []
+    shut_out = after.log_in_problem is not None and before.log_in_problem is None
+    if shut_out:
+        members = [p for p in before.pages if p.endswith(LOGGED_IN)]
+        text = f"nobody can log in any more ({after.log_in_problem}): {plural(len(members), 'page')} of members were not seen"
+        found.append(Observation("log-in-failed", "log in", Weight.DAMAGE, text, after=after.log_in_problem or ""))
     moved = _moved(before, after)
     for old, new in moved.items():
         text = f"{old} is at {new} now"
@@ -28,7 +34,7 @@ def compare_pages(
         text += ", and visitors are sent there" if sends else ", and nothing sends visitors there"
         found.append(Observation("page-moved", old, weight, text, old, old, new))
     for path in sorted(before.pages.keys() | after.pages.keys()):
-        if path in noise.pages or path in moved or path in moved.values():
+        if path in noise.pages or path in moved or path in moved.values() or (shut_out and path.endswith(LOGGED_IN)):
             continue
         left, right = before.pages.get(path), after.pages.get(path)
         if left is None:
