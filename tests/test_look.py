@@ -462,3 +462,25 @@ def test_when_nobody_can_log_in_it_is_said_once(pages: Pages) -> None:
         pages.content["/in"] = lambda m, *_: (500, {}, "") if m == "POST" else form
         after = take_look(visitor, LookPart(), samples=1, log_in=log_in, also=tuple(before.pages))
     assert [o.kind for o in compare_pages(before, after, learn_noise([before]))] == ["log-in-failed"]
+
+
+def test_boxes_and_buttons_send_what_a_browser_would(pages: Pages) -> None:
+    sent: list[str] = []
+    pages.content |= {
+        "/": '<form id="f" method="post" action="/to"><input type="checkbox" name="on" value="1" checked><input type="checkbox" name="off">'
+        '<input name="t" value="x"><button name="save" value="yes">Save</button><button name="drop" value="no">Drop</button></form>',
+        "/to": lambda method, path, headers, body: (sent.append(body), "done")[1],
+    }
+    steps = [
+        {"get": "/"},
+        {"submit": "f", "press": "save", "fields": {"off": "2"}, "text": "done"},
+        {"get": "/"},
+        {"submit": "f", "press": "none"},
+    ]
+    check = CheckPart.model_validate({"name": "c", "steps": steps})
+    with Visitor(pages.address) as visitor:
+        look = take_look(visitor, LookPart(), samples=1, checks=[check])
+    assert sent == ["on=1&t=x&off=2&save=yes"]
+    assert look.checks["c"].problem == "step 4: the form 'f' has no button 'none'"
+    markup = look.pages["/"].markup
+    assert markup is not None and markup.forms["f"].names == {"on", "off", "t", "save", "drop"}

@@ -295,10 +295,13 @@ def _run_check(
                 form = markup.forms.get(step.submit) if markup is not None else None
                 if form is None:
                     return f"step {number}: there is no form '{step.submit}' on the page"
-                missing = [name for name in step.fields if name not in form.fields]
+                missing = [name for name in step.fields if name not in form.names]
                 if missing:
                     return f"step {number}: the form '{step.submit}' has no field {', '.join(missing)}"
-                values = {**form.fields, **step.fields}
+                if step.press is not None and step.press not in form.buttons:
+                    return f"step {number}: the form '{step.submit}' has no button '{step.press}'"
+                pressed = {step.press: form.buttons[step.press]} if step.press is not None else {}
+                values = {**form.fields, **step.fields, **pressed}
                 if form.method == "post":
                     answer = visitor.post(form.action, values)
                 else:

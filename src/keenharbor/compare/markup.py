@@ -31,12 +31,20 @@ class Block:
 
 @dataclass
 class Form:
-    """A form: where it goes, how, and its fields by name with their values; ``secrets`` are those for passwords."""
+    """A form: where it goes, how, and its fields by name with their values; ``secrets`` are those for passwords;
+    ``buttons`` send their value when they are pressed, boxes that are ``unticked`` nothing."""
 
     action: str
     method: str
     fields: dict[str, str]
     secrets: set[str] = field(default_factory=set)
+    buttons: dict[str, str] = field(default_factory=dict)
+    unticked: set[str] = field(default_factory=set)
+
+    @property
+    def names(self) -> set[str]:
+        """All that a person can fill in, tick or press."""
+        return {*self.fields, *self.unticked, *self.buttons}
 
 
 @dataclass
@@ -112,6 +120,15 @@ def _read_linked_data(text: str, page: Markup, address: str) -> None:
         page.structured[f"{kind or 'thing'} {number + 1}"] = json.dumps(item, sort_keys=True, ensure_ascii=False)
 
 
+def _is_button(tag: str, attributes: Mapping[str, str | None]) -> bool:
+    kind = (attributes.get("type") or "").lower()
+    return tag == "button" or (tag == "input" and kind in ("submit", "image", "button", "reset"))
+
+
+def _is_unticked(attributes: Mapping[str, str | None]) -> bool:
+    return (attributes.get("type") or "").lower() in ("checkbox", "radio") and "checked" not in attributes
+
+
 def _field_value(field: LexborNode, tag: str) -> str:
     """What a browser would send for a field that nobody touches."""
     if tag == "textarea":
@@ -154,6 +171,10 @@ def _walk(
             block.headings.append(tag)
         elif tag == "img":
             block.images.append(_place(attributes.get("src"), address, path))
+        elif form is not None and attributes.get("name") and _is_button(tag, attributes):
+            form.buttons[str(attributes["name"])] = attributes.get("value") or ""
+        elif form is not None and attributes.get("name") and tag in _FIELDS and _is_unticked(attributes):
+            form.unticked.add(str(attributes["name"]))
         elif tag in _FIELDS and form is not None and attributes.get("name"):
             form.fields[str(attributes["name"])] = _field_value(child, tag)
             if (attributes.get("type") or "").lower() == "password":

@@ -247,7 +247,7 @@ def _forms(path: str, a: Markup, b: Markup) -> Iterator[Observation]:
         other = b.forms.get(name)
         if other is None:
             yield Observation("form-gone", name, Weight.DAMAGE, f"the form '{name}' is gone", path)
-        elif lost := sorted(form.fields.keys() - other.fields.keys()):
+        elif lost := sorted(form.names - other.names):
             text = f"the form '{name}' lost the field {', '.join(lost)}"
             yield Observation("field-lost", name, Weight.DAMAGE, text, path)
 

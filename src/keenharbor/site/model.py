@@ -278,6 +278,7 @@ class CheckStep(Part):
     get: str | None = None
     submit: str | None = Field(default=None, description="the id of a form on the page of the step before")
     fields: dict[str, str] = {}
+    press: str | None = Field(default=None, description="the name of the button that sends the form")
     status: int = 200
     text: str | None = None
     mail_to: str | None = None
