@@ -484,3 +484,17 @@ def test_boxes_and_buttons_send_what_a_browser_would(pages: Pages) -> None:
     assert look.checks["c"].problem == "step 4: the form 'f' has no button 'none'"
     markup = look.pages["/"].markup
     assert markup is not None and markup.forms["f"].names == {"on", "off", "t", "save", "drop"}
+
+
+def test_many_new_definitions_of_a_step_are_told_together() -> None:
+    def new(number: int, step: str) -> tuple[Observation, str, None]:
+        place = f"{'table' if number == 9 else 'index'} d{number}"
+        return Observation("schema-new", place, Weight.NOTE, f"{place} is new"), step, None
+
+    found = group([*(new(n, "many") for n in range(1, 10)), *(new(n, "few") for n in (1, 2))])
+    assert sorted((f.step, f.place) for f in found) == [
+        ("few", "index d1"),
+        ("few", "index d2"),
+        ("many", "definitions"),
+    ]
+    assert next(f.text for f in found if f.step == "many").startswith("9 definitions are new: table d9, index d1")

@@ -23,7 +23,7 @@ from keenharbor.snapshot import Snapshot, TakeOptions, find_snapshot, list_snaps
 from keenharbor.trial.accepted import DAYS, accept, accepted_file
 from keenharbor.trial.culprits import RUNS, Culprits, find_culprits
 from keenharbor.trial.plan import Plan, read_plan
-from keenharbor.trial.record import read_record
+from keenharbor.trial.record import newest_record, read_record
 from keenharbor.trial.result import TrialResult, find_finding, find_trial, list_trials
 from keenharbor.trial.runner import GoOn, TrialOptions, go_on_from, run_trial
 
@@ -82,7 +82,8 @@ def resume(session: Session, plan_file: Path, wanted: str, keep: bool, go_on: bo
     """Go on with a trial after the plan was corrected, behind the last step that stands. What stands is not done again."""
     site, made = session.site(), read_plan(plan_file)
     feed = session.feed(site)
-    earlier = go_on_from(site.work, find_trial(site.work, wanted).id, made)
+    newest = newest_record(site.work / "trials") if wanted == "newest" else None
+    earlier = go_on_from(site.work, newest or find_trial(site.work, wanted).id, made)
     snapshot = find_snapshot(session.store(site), earlier.record.before.snapshot, site.name)
     session.progress.note(f"{plural(earlier.kept, 'step stands', 'steps stand')}, of {len(made.step)}")
     options = TrialOptions(session.person(), keep, go_on, pictures=earlier.record.before.shots is not None)

@@ -512,8 +512,11 @@ def close_clone(work: Path, wanted: str, live: SiteView | None = None) -> CloneF
     shutil.rmtree(work / "clones" / facts.id, ignore_errors=True)
     made_for = facts.purpose.removeprefix(TRIAL_PURPOSE)
     trial = work / "trials" / made_for
-    if made_for != facts.purpose and made_for and not (trial / "result.json").exists():
-        shutil.rmtree(trial, ignore_errors=True)  # what a killed trial had begun
+    begun = not (trial / "result.json").exists() and not (trial / "seen/1.zst").exists()
+    if made_for != facts.purpose and made_for and begun:
+        shutil.rmtree(
+            trial, ignore_errors=True
+        )  # what a killed trial had begun; with a step done it can be gone on with
     return facts
 
 

@@ -85,8 +85,29 @@ def group(observations: Iterable[tuple[Observation, str | None, str | None]]) ->
         found.append(
             Finding(identity, kind, place, worst.weight, text, pages, worst.before, worst.after, step, members[0][1])
         )
+    found = _folded(found)
     found.sort(key=lambda f: (f.weight.rank, -len(f.pages), f.kind, f.place))
     return _with_unique_ids(found)
+
+
+MOST_ALIKE = 3
+"""So many new or redefined tables and indexes of one step are told one by one; more are told together."""
+
+
+def _folded(findings: list[Finding]) -> list[Finding]:
+    bundles: dict[tuple[str, str | None], list[Finding]] = {}
+    for finding in findings:
+        if finding.kind in ("schema-new", "schema-changed") and finding.weight is Weight.NOTE:
+            bundles.setdefault((finding.kind, finding.step), []).append(finding)
+    folded = [f for f in findings if (f.kind, f.step) not in bundles or len(bundles[f.kind, f.step]) <= MOST_ALIKE]
+    for (kind, step), members in bundles.items():
+        if len(members) > MOST_ALIKE:
+            # A table's indexes come and go with it: tables first.
+            names = sorted((m.place for m in members), key=lambda p: (not p.startswith("table "), p))
+            what = "are new" if kind == "schema-new" else "were redefined"
+            text = f"{len(members)} definitions {what}: {', '.join(names[:4])} …"
+            folded.append(Finding(kind, kind, "definitions", Weight.NOTE, text, after=", ".join(names), step=step))
+    return folded
 
 
 def _slug(text: str) -> str:

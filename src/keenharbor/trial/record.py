@@ -91,6 +91,25 @@ class TrialRecord:
             made.add(seen)
         return made
 
+    def give_back(self, folder: Path) -> bool:
+        """Take back what `continued` has moved into ``folder``; whether there was anything."""
+        taken = (folder / "checkpoints").is_dir() and not self.checkpoints.exists()
+        if taken:
+            for part in ("checkpoints", "pictures"):
+                if (folder / part).is_dir():
+                    (folder / part).rename(self.folder / part)
+        return taken
+
+
+def newest_record(trials: Path) -> str | None:
+    """The newest trial that can be gone on with, whether or not it came to an end; None when there is none."""
+    found = [
+        f.parent.parent
+        for f in trials.glob("*/seen/before.zst")
+        if (f.parent.parent / "checkpoints/store.json").exists()
+    ]
+    return max((f.name for f in found), default=None)
+
 
 def _write(file: Path, value: object) -> None:
     private_folder(file.parent)

@@ -137,7 +137,7 @@ def run_trial(
             accepted=tuple(accepted), remarks=tuple(rehearsal.remarks()), went_on_with=earlier.kept if earlier else 0,
         )  # fmt: skip
     except BaseException:
-        if not (folder / "seen/1.zst").exists():  # with a step done, it can be gone on with
+        if (earlier is not None and earlier.record.give_back(folder)) or not (folder / "seen/1.zst").exists():
             shutil.rmtree(folder, ignore_errors=True)
         raise
     if not options.keep:
@@ -212,6 +212,8 @@ class _Rehearsal:
     def _look_before(self) -> None:
         """Look twice at the unchanged clone, and learn what is noise."""
         self._progress.stage("looking at the unchanged clone, twice")
+        # What the scripted visits write they have written before the first look: it is no noise then.
+        self.stage.make_checks()
         first = self.stage.look(samples=BEFORE_SAMPLES, learn=True)
         second = self.stage.look(tuple(first.pages), samples=BEFORE_SAMPLES, learn=True)
         times: dict[str, list[float]] = {}
@@ -241,7 +243,11 @@ class _Rehearsal:
         self._progress.stage(f"making a clone of the checkpoint {told}")
         self._set(identity, start, self.record.before.address)
         self.stage.install_again(self._plan.step[:kept])
-        self.stage.clone.start()
+        try:
+            self.stage.clone.start()
+        except KeenHarborError as error:
+            # What stands may be broken by itself: the next steps are there to mend it.
+            self._progress.note(error.what)
 
     def carry_out(self) -> None:
         """Every step that is not done yet, each between two checkpoints and followed by a look."""
@@ -348,6 +354,11 @@ class _Rehearsal:
         found = []
         if self._live.model.log_in is None:
             found.append("nobody logged in: pages behind a log-in were not looked at ('log_in' under [look])")
+        elif self.before.log_in_problem is not None:
+            found.append(f"nobody could log in on the unchanged clone: {self.before.log_in_problem}")
+        for check in self.before.checks.values():
+            if check.problem is not None:
+                found.append(f"'{check.name}' fails on the unchanged clone, too: {check.problem}")
         if not any(c.writes for c in checks):
             found.append(
                 "no check wrote anything: what fails only when somebody saves was not seen ('writes' in a [[check]])"

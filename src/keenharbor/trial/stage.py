@@ -54,6 +54,11 @@ class Stage:
                 checks=self.live.model.check if checks else (), mail_to=self._mail_to,
             )  # fmt: skip
 
+    def make_checks(self) -> None:
+        """Make the scripted visits, whatever comes of them."""
+        with Visitor(self.clone.address) as visitor:
+            make_checks(visitor, self.live.model.check, self._mail_to)
+
     def carry_out(self, step: object, before: dict[str, CheckSeen]) -> Outcome:
         """A step of the plan; ``before`` are the scripted visits as they went on the unchanged clone."""
 
