@@ -6,12 +6,13 @@ from __future__ import annotations
 import json
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from urllib.parse import quote, urlsplit
 
 from keenharbor.database import serialised
-from keenharbor.database.protocol import Database, Table, Value
+from keenharbor.database.protocol import Database, DatabaseState, Row, Table, Value
+from keenharbor.database.rows import rows_of
 
 _JSON_STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\.)*"')
 # What may not follow: the place would be a longer one (example.org in example.organic, /srv/site in /srv/site2).
@@ -40,6 +41,8 @@ class Rewriter:
                     table[written] = form(new)
                     patterns.append((written, self._pattern(old, written)))
         patterns.sort(key=lambda p: len(p[0]), reverse=True)
+        self._cores = _cores(places)
+        self._text_cores = tuple(c.decode() for c in self._cores)
         self._table = table
         self._pattern_all = re.compile("|".join(f"(?:{p})" for _, p in patterns) or r"(?!)")
         self._hints = tuple(table)
@@ -54,10 +57,19 @@ class Rewriter:
 
     def touches(self, data: bytes) -> bool:
         """Whether any old place may stand in ``data`` (quick; may say yes too often)."""
-        return any(hint in data for hint in self._byte_hints)
+        return self.may_touch(data) and any(hint in data for hint in self._byte_hints)
+
+    def may_touch(self, data: bytes) -> bool:
+        """As `touches`, quicker still and more often too much: for whole blocks of rows as they are stored."""
+        return any(core in data for core in self._cores)
 
     def text(self, value: str, depth: int = 0) -> str:
         """``value`` with every old place replaced, lengths and escapes kept right."""
+        for core in self._text_cores:
+            if core in value:
+                break
+        else:
+            return value
         if not any(hint in value for hint in self._hints):
             return value
         if depth < _DEEPEST:
@@ -99,6 +111,27 @@ class Rewriter:
     def left_in(self, data: bytes) -> bool:
         """Whether an old place still stands in ``data`` as a place of its own."""
         return self.touches(data) and self._pattern_all.search(data.decode("latin-1")) is not None
+
+
+def _cores(places: Iterable[str]) -> tuple[bytes, ...]:
+    """The longest part of each place that is written alike in every form; the place itself where it has none."""
+    found = set()
+    for place in places:
+        parts = re.findall(r"[A-Za-z0-9._-]{3,}", place)
+        found.add(max(parts, key=len) if parts else "")
+    # One that holds another is found with it.
+    kept = [c for c in found if not any(o != c and o in c for o in found)]
+    return tuple(sorted(c.encode() for c in kept))
+
+
+def _rows(state: DatabaseState, table: Table, rewriter: Rewriter, *, every: bool = False) -> Iterator[Row]:
+    """The rows of a table that may hold an old place: blocks in which none can stand are passed over undecoded."""
+    binary = "bytes" in table.kinds
+    for block in state.blocks(table.name):
+        # What is not text is encoded in the stored lines, so that nothing can be seen in them.
+        encoded = binary or b'{"b":' in block.lines or b'{"t":' in block.lines
+        if every or encoded or rewriter.may_touch(block.lines):
+            yield from rows_of(table, [block])
 
 
 HOST_COLUMN = re.compile(r"(?i)(^|_)(host|hostname|host_name|domain|domain_name|server_name)$")
@@ -145,7 +178,7 @@ def rewrite_database(database: Database, rewriter: Rewriter, move: HostMove | No
     with database.reading() as state:
         for table in state.schema.tables:
             apart = move.columns(table) if move is not None else None
-            for row in state.rows(table.name):
+            for row in _rows(state, table, rewriter, every=apart is not None):
                 moved = move.of(table.columns, row, apart) if move is not None and apart is not None else {}
                 new: dict[str, Value] = {
                     column: changed
@@ -169,7 +202,7 @@ def places_left(database: Database, rewriter: Rewriter) -> Sequence[str]:
     found = set()
     with database.reading() as state:
         for table in state.schema.tables:
-            for row in state.rows(table.name):
+            for row in _rows(state, table, rewriter):
                 for column, value in zip(table.columns, row, strict=True):
                     data = value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value
                     if isinstance(data, bytes) and rewriter.left_in(data):

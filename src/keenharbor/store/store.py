@@ -80,6 +80,7 @@ class Store:
     def __init__(self, folder: Path, behind: Sequence[ObjectSource] = ()) -> None:
         self.folder = folder
         self._behind = tuple(behind)
+        self._pack_paths: dict[str, Path] = {}
         self._index: dict[ObjectId, Location] = {}
         self._read_packs: set[str] = set()
         self._refreshed = False
@@ -122,7 +123,10 @@ class Store:
     # -- objects ---------------------------------------------------------------------------------------------
 
     def _pack_path(self, name: str) -> Path:
-        return self.folder / "packs" / name[:2] / name
+        found = self._pack_paths.get(name)
+        if found is None:
+            found = self._pack_paths[name] = self.folder / "packs" / name[:2] / name
+        return found
 
     def pack_files(self) -> list[Path]:
         """Every sealed pack, in a fixed order."""
