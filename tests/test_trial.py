@@ -402,7 +402,7 @@ def test_an_unchanged_site_has_no_finding_in_two_trials(served: Scene) -> None:
             assert (told["verdict"], told["findings"]) == ("pass", [])
             assert told["isolation"]["untouched"] is True
             assert told["isolation"]["traces"] == []
-            assert len(told["isolation"]["mails"]) == 4
+            assert len(told["isolation"]["mails"]) == 5, "once before the looks, and in each of four"
             assert told["pages"] == 36
     assert post.messages == [], "a clone's mail left it"
     assert state_of(scene) == before

@@ -15,6 +15,7 @@ import shutil
 import signal
 import sys
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -41,7 +42,7 @@ from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, restore_state
 from keenharbor.snapshot.moved import address_forms, rewrite_files
 from keenharbor.snapshot.take import new_id
-from keenharbor.tree import restore_tree
+from keenharbor.tree import Entry, restore_tree
 
 TRIAL_PURPOSE = "trial "
 
@@ -277,11 +278,23 @@ def make_clone(
         if source is not None:
             make_environment(source, place / "environment")
             clone.site = live.at(root, _with_password(facts, live), _own_runtime(facts, live))
-        restore_tree(root, snapshot.entries, {}, snapshot.store.read)
+        rewriter = _rewriter(clone, snapshot, was_at)
+        touched: set[str] = set()
+
+        def watch(entry: Entry, piece: bytes) -> None:
+            # A place may be cut in two where a large file is.
+            if len(entry.objects) > 1 or rewriter.may_touch(piece):
+                touched.add(entry.path)
+
+        restore_tree(root, snapshot.entries, {}, snapshot.store.read, watch=watch)
+        # Of a hard link only the first path is written; links are no content.
+        concerned = [
+            e for e in snapshot.entries.values() if e.path in touched or e.same_as in touched or e.kind == "link"
+        ]
         if database.path is not None:
             database.path.parent.mkdir(parents=True, exist_ok=True)
         restore_state(snapshot.state, open_database(clone.site.database_place))
-        _cut_ties(clone, snapshot, mail_port, was_at)
+        _cut_ties(clone, rewriter, concerned, mail_port)
         _put_programs(clone)
         _switch_off(clone)
     except BaseException:
@@ -366,10 +379,9 @@ def _rewriter(clone: Clone, snapshot: Snapshot, was_at: str | None) -> Rewriter:
     return Rewriter(table)
 
 
-def _cut_ties(clone: Clone, snapshot: Snapshot, mail_port: int, was_at: str | None) -> None:
-    rewriter = _rewriter(clone, snapshot, was_at)
+def _cut_ties(clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail_port: int) -> None:
     root = clone.site.root
-    files, left = rewrite_files(root, list(clone.site.scan().entries.values()), rewriter)
+    files, left = rewrite_files(root, concerned, rewriter)
     opaque = [f"file {path}" for path in left]
     _point_settings(clone)
     database = open_database(clone.site.database_place)

@@ -206,10 +206,10 @@ def _pixels(content: bytes) -> tuple[int, int] | None:
         return None
 
 
-_HEADERS = (
+_HEADERS = {h.lower(): h for h in (
     "Content-Type", "Content-Language", "Content-Security-Policy", "Strict-Transport-Security", "X-Content-Type-Options",
     "X-Frame-Options", "Referrer-Policy", "X-Robots-Tag", "Link",
-)  # fmt: skip
+)}  # fmt: skip
 """Headers that change what visitors, browsers or search engines do with a page."""
 
 
@@ -236,7 +236,7 @@ def _see(
     except VisitError as error:
         return PageSeen(path, 0, error=str(error))
     page = PageSeen(path, answer.status, markup=_markup(visitor, answer, path), served=plain, seconds=seconds)
-    page.headers = {h: answer.header(h) for h in _HEADERS if answer.header(h)}
+    page.headers = {_HEADERS[n]: v for name, v in answer.headers.items() if (n := name.lower()) in _HEADERS and v}
     if 300 <= answer.status < 400:
         page.redirect = _within(answer.header("Location"), visitor.address)
     for _ in range(samples - 1 if page.loads else 0):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -141,11 +142,19 @@ def _field_value(field: LexborNode, tag: str) -> str:
 
 def _place(raw: str | None, address: str, path: str) -> str:
     """Where a reference leads: a path with query within the site, else the whole address; no fragment."""
+    place = (raw or "").strip()
+    if place[:1] == "/" and place[1:2] != "/" and "/." not in place and "\\" not in place:
+        return place.partition("#")[0]  # most are like this: nothing is to be resolved
+    return _resolved(place, address, path)
+
+
+@functools.lru_cache(maxsize=4096)
+def _resolved(raw: str, address: str, path: str) -> str:
     try:
-        whole = urljoin(address + path, (raw or "").strip())
+        whole = urljoin(address + path, raw)
         parts = urlsplit(whole)
     except ValueError:
-        return raw or ""
+        return raw
     if f"{parts.scheme}://{parts.netloc}" == address:
         return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
     return whole.split("#", 1)[0]

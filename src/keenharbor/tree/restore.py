@@ -25,19 +25,20 @@ class RestoreCount:
 
 def restore_tree(
     root: Path, wanted: Mapping[str, Entry], present: Mapping[str, Entry], read: Callable[[str], bytes],
-    *, remove_others: bool = True,
+    *, remove_others: bool = True, watch: Callable[[Entry, bytes], None] | None = None,
 ) -> RestoreCount:  # fmt: skip
     """Make ``root`` hold ``wanted``; ``present`` is a read scan of what it holds now.
 
     First all contents that differ are written beside their places; then nothing is left but to rename, link and remove,
     so a full disk or damaged content leaves everything as it was, and a reader sees each file as the old or the new one.
     What ``present`` has and ``wanted`` has not is removed unless ``remove_others`` is false; paths in neither are
-    left alone. Doing it again after an interruption gives the same result.
+    left alone. Doing it again after an interruption gives the same result. ``watch`` is shown what goes into an empty
+    folder, piece by piece.
     """
     count = RestoreCount()
     root.mkdir(parents=True, exist_ok=True)
     if not present and not any(root.iterdir()):
-        _fill(root, wanted, read)
+        _fill(root, wanted, read, watch)
         return RestoreCount(written=len(wanted))
     staged: dict[str, Path] = {}
     try:
@@ -63,7 +64,9 @@ _AT_ONCE = 2
 """Making a file is mostly waiting for the system, which two can do at once."""
 
 
-def _fill(root: Path, wanted: Mapping[str, Entry], read: Callable[[str], bytes]) -> None:
+def _fill(
+    root: Path, wanted: Mapping[str, Entry], read: Callable[[str], bytes], watch: Callable[[Entry, bytes], None] | None
+) -> None:
     """Fill an empty folder. Nobody reads there yet, so files are written in their places."""
     base = os.fspath(root)
     owns = os.geteuid() == 0
@@ -84,7 +87,14 @@ def _fill(root: Path, wanted: Mapping[str, Entry], read: Callable[[str], bytes])
 
     def write(some: list[Entry]) -> None:
         for entry in some:
-            _write_new(f"{base}/{entry.path}", entry, read, owns)
+
+            def seen(identity: str, entry: Entry = entry) -> bytes:
+                content = read(identity)
+                if watch is not None:
+                    watch(entry, content)
+                return content
+
+            _write_new(f"{base}/{entry.path}", entry, seen, owns)
 
     if files and files[0].objects:
         read(files[0].objects[0])  # what is known of the store is looked up once, before several ask
