@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -224,3 +225,14 @@ def test_a_lock_is_held_once_and_freed_at_the_end(tmp_path: Path) -> None:
         pass
     with held(lock, "the thing", wait_seconds=1):
         pass
+
+
+def test_many_may_read_at_once_from_a_store_that_was_just_opened(tmp_path: Path) -> None:
+    """Whoever asks first learns of the packs; the others must not take a half-known index for all there is."""
+    made = Store.create(tmp_path / "store")
+    names = [name for n in range(20) for name in fill(made, [f"object {n} {k}".encode() * 50 for k in range(20)])]
+    for _ in range(30):
+        store = Store(tmp_path / "store")
+        with ThreadPoolExecutor(8) as pool:
+            assert all(pool.map(lambda name, store=store: len(store.read(name)) > 0, names[::25]))  # type: ignore[misc]
+        store.close()

@@ -81,6 +81,7 @@ class Store:
         self.folder = folder
         self._behind = tuple(behind)
         self._pack_paths: dict[str, Path] = {}
+        self._index_lock = threading.RLock()
         self._index: dict[ObjectId, Location] = {}
         self._read_packs: set[str] = set()
         self._refreshed = False
@@ -135,6 +136,10 @@ class Store:
     def refresh(self) -> None:
         """Learn of packs that other runs have added or removed. A missing or unreadable index file is made anew from its
         pack."""
+        with self._index_lock:
+            self._refresh()
+
+    def _refresh(self) -> None:
         self._refreshed = True
         files = self.pack_files()
         if self._read_packs - {f.name for f in files}:
@@ -143,7 +148,6 @@ class Store:
         for file in files:
             if file.name in self._read_packs:
                 continue
-            self._read_packs.add(file.name)
             entries = self.folder / "index" / f"{file.name}.json"
             try:
                 name = file.name
@@ -154,6 +158,7 @@ class Store:
                 with contextlib.suppress(OSError):
                     self._write_index(file.name, found)
             self._index = found | self._index
+            self._read_packs.add(file.name)
 
     def _write_index(self, pack: str, found: dict[ObjectId, Location]) -> None:
         table = {k: [v.offset, v.stored, v.plain, v.codec] for k, v in found.items()}
@@ -170,6 +175,9 @@ class Store:
     def read(self, wanted: ObjectId) -> bytes:
         """The object's content, checked. Raises `DamagedError` when it is missing or not what was stored."""
         if wanted not in self._index:
+            for source in self._behind:  # what is known to be there need not be looked for in new packs
+                if source.has(wanted):
+                    return source.read(wanted)
             self.refresh()
         location = self._index.get(wanted)
         if (

@@ -96,8 +96,6 @@ def _fill(
 
             _write_new(f"{base}/{entry.path}", entry, seen, owns)
 
-    if files and files[0].objects:
-        read(files[0].objects[0])  # what is known of the store is looked up once, before several ask
     half = (len(files) + _AT_ONCE - 1) // _AT_ONCE or 1
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         for done in [pool.submit(write, files[at : at + half]) for at in range(0, len(files), half)]:
