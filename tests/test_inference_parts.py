@@ -17,7 +17,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, Table, open_database
 from keenharbor.site.components import header_facts, is_true, says_yes_or_no, words_of_cell
 from keenharbor.site.connections import engine_of, host_of_address, place_of_text, server_place, split_host
-from keenharbor.site.inference.contents import common_prefix, is_packed_text, kind_of
+from keenharbor.site.inference.contents import common_prefix, is_packed_text, kind_of, look_through
 from keenharbor.site.inference.databases import database_candidates
 from keenharbor.site.inference.sources import settings_sources
 from keenharbor.site.load import open_site
@@ -171,3 +171,45 @@ def test_init_is_readable_at_any_width(tmp_path: Path, columns: str) -> None:
     ran = harbor(tmp_path, "init", "site", "--yes", COLUMNS=columns)
     assert all(len(line) <= int(columns) for line in ran.out.splitlines())
     assert "extensions.switch" in ran.out and "not found" in ran.out
+
+
+def plugin(root: Path, folder: str, name: str, version: str = "1.0") -> None:
+    put(
+        root,
+        f"{folder}/{name}/{name}.php",
+        f"<?php\n/*\n * Plugin Name: {name.title()}\n * Version: {version}\n * Author: Ada Quill\n */\n",
+    )
+
+
+def test_folders_of_things_made_alike_are_taken_together(tmp_path: Path) -> None:
+    root = tmp_path / "site"
+    put(root, "index.php", "<?php\n")
+    put(root, "config.php", "<?php\ndefine('SITE_URL', 'https://seeds.example.test');\n")
+    for name in ("alpha", "beta", "gamma"):
+        plugin(root, "modules/contrib", name)
+    for name in ("own", "extra"):
+        plugin(root, "modules/custom", name, "0.3")
+    harbor(tmp_path, "init", "site", "--yes", code=None)
+    model = open_site(tmp_path / "keenharbor.toml").model
+    assert model.extensions is not None
+    assert {model.extensions.folder, *model.extensions.also} == {"modules/contrib", "modules/custom"}
+    site = open_site(tmp_path / "keenharbor.toml")
+    found = {c.folder: c.version for c in site.components()}
+    assert found["modules/custom/own"] == "0.3" and found["modules/contrib/alpha"] == "1.0" and len(found) == 5
+
+
+@pytest.mark.parametrize(
+    ("row", "address"),
+    [(("seeds.example.test", 443), "https://seeds.example.test"), (("seeds.example.test", "8080"), "http://seeds.example.test:8080"),
+     (("SEEDS.example.test", 80), "http://seeds.example.test"), (("localhost", 80), None), (("127.0.0.1", 8000), None), ((None, None), None)],
+)  # fmt: skip
+def test_a_host_and_its_port_in_columns_of_their_own_are_an_address(
+    tmp_path: Path, row: tuple[object, object], address: str | None
+) -> None:
+    file = tmp_path / "d.db"
+    with closing(sqlite3.connect(file)) as connection, connection:
+        connection.execute("CREATE TABLE sites (id INTEGER PRIMARY KEY, hostname TEXT, port, title TEXT)")
+        connection.execute("INSERT INTO sites (hostname, port, title) VALUES (?, ?, 'Seeds')", row)
+    with open_database(DatabasePlace("sqlite", file)).reading() as state:
+        _, places = look_through(state, None)
+    assert places.exact.get("sites.hostname and port") == address

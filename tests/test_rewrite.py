@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from conftest import query
 from keenharbor.database import DatabasePlace, open_database, serialised
 from keenharbor.database.cells import cell_value, flat, with_part
-from keenharbor.database.rewrite import Rewriter, places_left, rewrite_database
+from keenharbor.database.rewrite import HostMove, Rewriter, places_left, rewrite_database
 
 LIVE, CLONE = "http://127.0.0.1:8642", "http://127.0.0.1:50123"
 PLACES = {
@@ -180,3 +180,45 @@ def test_a_database_is_rewritten_cell_by_cell_and_counted(tmp_path: Path) -> Non
     assert query(path, "SELECT value FROM settings WHERE name = 'address'") == [(CLONE,)]
     assert query(path, "SELECT note FROM files WHERE note <> 'a'") == [(php([CLONE]),)]
     assert places_left(database, Rewriter(PLACES)) == ["files.data"], "packed bytes are told of, not passed over"
+
+
+@given(
+    st.lists(
+        st.sampled_from(
+            ["x", LIVE, "127.0.0.1:8642", "/srv/site", "/srv/site2", "seeds", "\\/", "%2F", '"', "a:1:{", "é", " "]
+        ),
+        max_size=12,
+    ).map("".join)
+)
+def test_what_is_passed_over_quickly_is_what_rewriting_would_leave(text: str) -> None:
+    """`may_touch` may say yes too often, and no only where nothing is to be done."""
+    rewriter = Rewriter(PLACES)
+    data = text.encode()
+    if not rewriter.may_touch(data):
+        assert rewriter.text(text) == text and not rewriter.left_in(data)
+    assert rewriter.touches(data) <= rewriter.may_touch(data)
+
+
+@pytest.mark.parametrize("places", [{"/a": "/b"}, {"http://h": "http://i"}, {"é/é": "x"}, {}])
+def test_short_and_odd_places_are_rewritten_too(places: dict[str, str]) -> None:
+    rewriter = Rewriter(places)
+    for old, new in places.items():
+        assert rewriter.text(f"see {old} there") == f"see {new} there"
+    assert rewriter.text("nothing") == "nothing"
+
+
+def test_blocks_that_hold_nothing_are_passed_over_and_packed_cells_are_not(tmp_path: Path) -> None:
+    file = tmp_path / "d.db"
+    query(file, "CREATE TABLE t (id INTEGER PRIMARY KEY, body)")
+    for number in range(3000):
+        query(file, "INSERT INTO t VALUES (?, ?)", number, "nothing here") if number % 1000 else None
+    query(file, "INSERT INTO t VALUES (5000, ?)", LIVE.encode())
+    query(file, "INSERT INTO t VALUES (5001, ?)", f"at {LIVE}")
+    query(file, "CREATE TABLE hosts (id INTEGER PRIMARY KEY, host TEXT, port INTEGER)")
+    query(file, "INSERT INTO hosts VALUES (1, '127.0.0.1', 8642), (2, '127.0.0.1', 80), (3, 'other', 8642)")
+    database = open_database(DatabasePlace("sqlite", file))
+    counts = rewrite_database(database, Rewriter(PLACES), HostMove.between(LIVE, CLONE))
+    assert dict(counts) == {"t.body": 2, "hosts.host": 1, "hosts.port": 1}
+    assert query(file, "SELECT body FROM t WHERE id >= 5000") == [(CLONE.encode(),), (f"at {CLONE}",)]
+    assert query(file, "SELECT host, port FROM hosts") == [("127.0.0.1", 50123), ("127.0.0.1", 80), ("other", 8642)]
+    assert places_left(database, Rewriter(PLACES)) == []
