@@ -106,5 +106,5 @@ def check_command(session: Session, plan_file: Path) -> int:
 
 
 def _steps(console: Console, made: Plan) -> None:
-    rows = [(str(n), s.name, step_facts(s)) for n, s in enumerate(made.step, 1)]
-    show.table(console, ("", "step", "what it does"), rows, right=(0,), keep=(1,))
+    rows = [(str(n), s.name, step_facts(s), "saved before" if s.save else "") for n, s in enumerate(made.step, 1)]
+    show.table(console, ("", "step", "what it does", "on live"), rows, right=(0,), keep=(1, 3))

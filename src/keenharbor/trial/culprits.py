@@ -16,7 +16,7 @@ from typing import Any
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
-from keenharbor.base.text import duration, plural
+from keenharbor.base.text import duration
 from keenharbor.clone.clone import TRIAL_PURPOSE, make_clone
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.compare import Finding, Observation, compare_pages, compare_settings, compare_tables
@@ -109,7 +109,7 @@ class _Search:
                 raise OutOfRuns
             names = tuple(self.record.steps[n].name for n in wanted)
             self.progress.stage(
-                f"run {len(self.runs) + 1} (at most {plural(self.budget - len(self.runs) - 1, 'more')}): {', '.join(names)}"
+                f"run {len(self.runs) + 1} (at most {self.budget - len(self.runs) - 1} more): {', '.join(names)}"
             )
             began = time.monotonic()
             shown, problem = self._try(wanted)
