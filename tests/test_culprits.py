@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from conftest import describe, harbor
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.trial.culprits import smallest_set
+from keenharbor.trial.observing import log_place, of_log
 
 HEAD = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
 QUICK = """
@@ -275,3 +276,17 @@ def test_checkpoints_and_addresses_are_compared(stage: Scene) -> None:
     assert compared("live", f"{stage.address}/", code=0) == set()
     wrong = harbor(stage.folder, "compare", "live", "checkpoint:four", code=2).err
     assert "no checkpoint 'four'" in wrong and "it has: before, one, two, three" in " ".join(wrong.split())
+
+
+def test_lines_of_a_log_that_tell_of_the_same_are_one_finding() -> None:
+    lines = [f"a file of an older release is still there: core/old/{n}.php" for n in "abc"] + [
+        "x has no attribute 'one'",
+        "x has no attribute 'two'",
+        "other",
+    ]
+    found = {o.place: o for o in of_log(lines)}
+    assert set(found) == {"a file of an older release is still there: …", "x has no attribute …", "other"}
+    assert found["other"].text == "new in the error log: other"
+    assert found["x has no attribute …"].text.endswith("'one' (and 1 line like it)")
+    assert "core/old/c.php" in found["a file of an older release is still there: …"].after
+    assert all(log_place(line) in found for line in lines)

@@ -229,7 +229,12 @@ class Kills:
 
     def __call__(self, *words: str | Path) -> None:
         after = random.Random(self._number).uniform(0.005, self._seconds)
-        self._effective += killed(self._folder, *words, after=after) == -9
+        began = time.monotonic()
+        if killed(self._folder, *words, after=after) == -9:
+            self._effective += 1
+        else:
+            # It was done before: the run that was measured was a slow one.
+            self._seconds = min(self._seconds, time.monotonic() - began)
         self._number += 1
 
     def check(self) -> None:

@@ -108,9 +108,12 @@ def findings(out: Console, found: Sequence[Finding]) -> None:
             if len(finding.pages) > 1 or (finding.pages and finding.pages[0] not in finding.text)
             else ""
         ]
+        named = finding.step is not None and finding.weight.value != "note"
         if any(by):
-            told.append(("where", " ".join(part for part in by if part)))
-        if finding.step is not None and finding.weight.value != "note":
+            # On one line where there is room: the name is what 'trial accept' and 'trial culprits' want.
+            beside = f"  ({finding.id})" if named and not any(by[1:]) else ""
+            told.append(("where", " ".join(part for part in by if part) + beside))
+        if named and any(by[1:]):
             told.append(("name", finding.id))
         if finding.kind == "edit-wiped":
             told += [

@@ -26,7 +26,7 @@ from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot
 from keenharbor.store import Store
-from keenharbor.trial.observing import of_step
+from keenharbor.trial.observing import log_place, of_step
 from keenharbor.trial.plan import Plan
 from keenharbor.trial.record import TrialRecord
 from keenharbor.trial.stage import Stage
@@ -174,7 +174,7 @@ class _Search:
         if wanted.kind == "log":
             known = set(self.record.before.log_lines)
             stage.look((), samples=1, only=tuple(self.record.before.look.pages), checks=True)
-            return any(line[:120] == wanted.place for line in stage.log_lines() - known)
+            return any(log_place(line) == wanted.place for line in stage.log_lines() - known)
         before, noise = self.record.before.look, self.record.before.noise
         pages = wanted.pages or (tuple(before.pages) if wanted.kind not in _OF_PAGES else ())
         look = stage.look((), samples=2, noise=noise, only=pages, checks=wanted.kind == "check-failed")

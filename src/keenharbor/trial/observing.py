@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import re
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -48,6 +49,27 @@ def of_step(model: SiteFile, step: Any, outcome: Outcome, start: Snapshot, end: 
         # What a person was asked to do is recorded, not doubted; what they lost on the way is told as it is.
         lost = ("step-failed", "rows-lost", "setting-lost")
         found = [o if o.kind in lost else replace(o, weight=Weight.NOTE, text=f"{o.text}, by hand") for o in found]
+    return found
+
+
+_VARYING = re.compile(r"'[^']*'|\"[^\"]*\"|[\w.~-]*/[\w./~-]*|\b[0-9a-f]{8,}\b")
+
+
+def log_place(line: str) -> str:
+    """What lines of a log have in common that tell of the same: without paths, names in quotes, and digests."""
+    return _VARYING.sub("…", line)[:120]
+
+
+def of_log(lines: Iterable[str]) -> list[Observation]:
+    """New lines of an error log, those that tell of the same together."""
+    alike: dict[str, list[str]] = {}
+    for line in lines:
+        alike.setdefault(log_place(line), []).append(line)
+    found = []
+    for place, members in alike.items():
+        more = f" (and {plural(len(members) - 1, 'line')} like it)" if len(members) > 1 else ""
+        text = f"new in the error log: {members[0][:160]}{more}"
+        found.append(Observation("log", place, Weight.DOUBT, text, after="\n".join(m[:300] for m in members[:20])))
     return found
 
 

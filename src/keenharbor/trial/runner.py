@@ -30,7 +30,7 @@ from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.trial.accepted import read_accepted, sort_out
 from keenharbor.trial.gallery import MOST_PAGES, Gallery
-from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_step, passing
+from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_log, of_step, passing
 from keenharbor.trial.pace import PaceFound
 from keenharbor.trial.plan import Plan, step_facts
 from keenharbor.trial.record import (
@@ -295,10 +295,7 @@ class _Rehearsal:
             self._take_pictures(seen, earlier)
         known = set(earlier.log_lines if earlier else self.record.before.log_lines)
         lines = self.stage.log_lines()
-        seen.of_step += [
-            Observation("log", line[:120], Weight.DOUBT, f"new in the error log: {line[:160]}")
-            for line in sorted(lines - known)
-        ]
+        seen.of_step += of_log(sorted(lines - known))
         seen.log_lines = sorted(known | lines)
         return seen
 
