@@ -371,3 +371,14 @@ def test_a_step_program_that_outlives_its_run_is_waited_for(stage: Stage) -> Non
     time.sleep(0.2)
     (scene.folder / "started").unlink()
     assert state_of(scene) == before
+
+
+def test_a_trial_after_a_change_of_live_starts_from_live_as_it_is(stage: Stage) -> None:
+    stage.run("cutover", "--yes")
+    before = {s["id"] for s in stage.run("snapshot", "list", "--json").json}
+    ran = stage.run("trial", "run", code=None)
+    assert "live was changed by a cutover since the newest snapshot: a new one is taken" in " ".join(ran.err.split())
+    (new,) = [s for s in stage.run("snapshot", "list", "--json").json if s["id"] not in before]
+    assert new["reason"] == "before a trial"
+    stage.run("trial", "run", code=None)
+    assert len(stage.run("snapshot", "list", "--json").json) == len(before) + 1, "nothing changed since: the newest will do"

@@ -15,11 +15,11 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
 from keenharbor.compare.camera import missing_browser
-from keenharbor.cutover.guarded import take_guarded
+from keenharbor.cutover.guarded import snapshot_for_trial
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log, who
 from keenharbor.site.view import SiteView
-from keenharbor.snapshot import Snapshot, TakeOptions, find_snapshot, list_snapshots
+from keenharbor.snapshot import Snapshot, find_snapshot
 from keenharbor.trial.accepted import DAYS, accept, accepted_file
 from keenharbor.trial.culprits import RUNS, Culprits, find_culprits
 from keenharbor.trial.plan import Plan, read_plan
@@ -66,10 +66,7 @@ def run(
         earlier = go_on_from(site.work, last.id, made, from_step)
         snapshot = find_snapshot(store, earlier.record.before.snapshot, site.name)
         return _rehearse(session, site, made, plan_file, snapshot, feed, options, earlier)
-    if wanted == "live" or (wanted is None and not list_snapshots(store, site.name)):
-        snapshot = take_guarded(site, store, TakeOptions(reason="before a trial"), session.progress)
-    else:
-        snapshot = find_snapshot(store, wanted or "newest", site.name)
+    snapshot = snapshot_for_trial(site, store, wanted, session.progress)
     return _rehearse(session, site, made, plan_file, snapshot, feed, options)
 
 

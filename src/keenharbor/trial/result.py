@@ -155,6 +155,6 @@ def find_finding(result: TrialResult, wanted: str) -> Finding:
         listed = ", ".join(f.id for f in known[:8]) or "none"
         raise UsageError(
             f"trial {result.id} has no finding '{wanted}'" if not fit else f"several findings begin with '{wanted}'",
-            advice=f"it has: {listed}" + (" …" if len(known) > 8 else ""),
+            advice=f"one of: {listed}" + (" …" if len(known) > 8 else ""),
         )
     return fit[0]
