@@ -381,4 +381,6 @@ def test_a_trial_after_a_change_of_live_starts_from_live_as_it_is(stage: Stage) 
     (new,) = [s for s in stage.run("snapshot", "list", "--json").json if s["id"] not in before]
     assert new["reason"] == "before a trial"
     stage.run("trial", "run", code=None)
-    assert len(stage.run("snapshot", "list", "--json").json) == len(before) + 1, "nothing changed since: the newest will do"
+    assert len(stage.run("snapshot", "list", "--json").json) == len(before) + 1, (
+        "nothing changed since: the newest will do"
+    )

@@ -20,6 +20,7 @@ from conftest import StateInMemory, state_in_memory
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.database import DatabasePlace, open_database, row_delta, table_digest
 from keenharbor.database.private_server import PrivateServer, missing_program
+from keenharbor.database.protocol import settled_ddl
 from keenharbor.snapshot import restore_state
 
 ENGINES = ("mariadb", "postgres")
@@ -426,3 +427,44 @@ def test_one_database_is_known_by_whatever_name(tmp_path: Path) -> None:
     )
     for other in others:
         assert not place("mariadb://a@localhost/site").is_same_as(place(other))
+
+
+LISTED = r"""
+CREATE TABLE listed (id int PRIMARY KEY, status varchar(20) CHECK (status IN ('in progress', 'it''s, done', 'a]b')), kind varchar);
+CREATE UNIQUE INDEX listed_open ON listed (kind) WHERE status IN ('in progress', 'it''s, done');
+CREATE VIEW listed_view AS SELECT id FROM listed WHERE status IN ('in progress', 'other');
+INSERT INTO listed VALUES (1, 'in progress', 'x'), (2, 'a]b', 'y');
+"""
+
+
+@pytest.mark.parametrize("server", ["postgres"], indirect=True)
+def test_lists_of_texts_that_the_server_writes_otherwise_the_next_time(server: PrivateServer) -> None:
+    """PostgreSQL moves the casts of ``varchar IN (…)`` when it reads its own definitions: it means the same."""
+    source, target = fresh(server, LISTED), fresh(server)
+    state = state_in_memory(source)
+    assert restore_state(state, open_database(target)) == 2
+    with open_database(target).reading() as back:
+        assert back.schema.definitions() == state.schema.definitions()
+        assert row_delta(state, back).definitions_changed == ()
+    with open_database(target).writing() as writer:
+        writer.script("DELETE FROM listed WHERE id = 2")
+    with open_database(target).writing() as writer:
+        assert writer.replace(state) == 1, "alike: only the row that differs is written"
+    with open_database(target).writing() as writer:
+        assert writer.put_rows(state, ["listed"]) == 0
+    again = state_in_memory(target)
+    assert restore_state(again, open_database(fresh(server))) == 2
+
+
+@pytest.mark.parametrize(
+    ("ddl", "settled"),
+    [
+        ("((s)::text = ANY ((ARRAY['a'::character varying, 'b'::character varying])::text[]))",
+         "((s)::text = ANY (ARRAY[('a'::character varying)::text, ('b'::character varying)::text]))"),
+        ("(ARRAY['it''s, x]'::character varying(20)])::text[]", "ARRAY[('it''s, x]'::character varying(20))::text]"),
+        ("(ARRAY[a, b])::text[]", "(ARRAY[a, b])::text[]"), ("CHECK ((a OR b) AND c)", "CHECK ((a OR b) AND c)"),
+        ("DEFAULT '(ARRAY['::text", "DEFAULT '(ARRAY['::text"),
+    ],
+)  # fmt: skip
+def test_only_casts_of_lists_are_settled(ddl: str, settled: str) -> None:
+    assert settled_ddl(ddl) == settled and settled_ddl(settled) == settled

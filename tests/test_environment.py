@@ -14,7 +14,7 @@ import pytest
 from conftest import harbor
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Silent
-from keenharbor.clone.environment import install, make_environment, pins_of
+from keenharbor.clone.environment import install, make_environment, pins_of, within
 from keenharbor.cutover.environments import (
     KEPT,
     environment_back,
@@ -195,3 +195,26 @@ def test_live_is_changed_beside_and_goes_back_with_the_snapshot(folder: Path) ->
         (folder / f".venv.before-{number}").mkdir()
     thin_environments(site)
     assert len(list(folder.glob(".venv.before-*"))) == KEPT
+
+
+def test_an_environment_is_known_by_whatever_way_its_programs_are_named(folder: Path, tmp_path: Path) -> None:
+    """The launcher leads through a link; the clone must run in its own environment all the same."""
+    (tmp_path / "link").symlink_to(folder / "venv")
+    file = folder / "keenharbor.toml"
+    text = file.read_text()
+    file.write_text(text.replace(f"{folder}/venv/bin/python", f"{tmp_path}/link/bin/python"))
+    assert within(folder / "venv", tmp_path / "link/bin/python") == Path("bin/python")
+    assert within(folder / "venv", Path(sys.executable)) is None
+    harbor(folder, "snapshot", "take")
+    plan(
+        folder,
+        'name = "up"\nkind = "distributions"\nwants = ["press==2.0"]',
+        'name = "ask"\nkind = "request"\npath = "/"\ntext = "press 2.0"',
+    )
+    told = harbor(folder, "trial", "run", "--json").json
+    assert [s["problem"] for s in told["steps"]] == [None, None] and says(folder / "venv") == "press 1.0"
+    # Another interpreter has no environment here: nothing is installed anywhere.
+    file.write_text(text.replace(f"{folder}/venv/bin/python", sys.executable))
+    refused = harbor(folder, "trial", "run", "--json", code=None).json
+    assert "steps" not in refused or "no virtual environment of its own" in refused["steps"][0]["problem"]
+    assert says(folder / "venv") == "press 1.0"

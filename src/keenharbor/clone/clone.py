@@ -29,7 +29,7 @@ from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.process import clean_environment, run_program
 from keenharbor.base.text import now, parse_stamp, size, stamp
-from keenharbor.clone.environment import environment_of, make_environment
+from keenharbor.clone.environment import environment_of, make_environment, within
 from keenharbor.clone.quarantine import HolderFacts, Quarantine, not_permitted
 from keenharbor.clone.server import Server, fill_places, free_port, port_is_taken
 from keenharbor.database import DatabasePlace, open_database
@@ -225,10 +225,7 @@ def _own_runtime(facts: CloneFacts, live: SiteView) -> RuntimePart | None:
     if facts.environment is None or home is None:
         return None
     part, own = live.model.runtime, Path(facts.environment)
-    launchers = {
-        v: str(own / Path(p).absolute().relative_to(home)) if Path(p).absolute().is_relative_to(home) else p
-        for v, p in part.launchers.items()
-    }
+    launchers = {v: str(own / inside) if (inside := within(home, Path(p))) else p for v, p in part.launchers.items()}
     packages = own / live.packages_folder().resolve().relative_to(home)
     relative = os.path.relpath(packages, facts.root)
     return part.model_copy(update={"launchers": launchers, "packages": relative})
@@ -266,6 +263,8 @@ def make_clone(
     root = place / "site"
     database, server = _new_database(live, identity, place, root)
     source = environment_of(live) if environment else None
+    if source is not None and within(source, Path(live.launcher())) is None:
+        source = None  # its programs would go on running in live's
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
         str(root), str(database.path or database.url), server=server.as_json() if server else None,
@@ -448,6 +447,20 @@ def _put_programs(clone: Clone) -> None:
     (programs / "mail.ini").write_text(f'sendmail_path = "{program} -t -i"\n', encoding="utf-8")
 
 
+def _names_its_port(place: DatabasePlace) -> bool:
+    return place.engine == "postgres" and place.socket.rpartition(".")[2].isdigit()
+
+
+def _host_for(place: DatabasePlace, now: str, has_socket: bool) -> str:
+    """What the setting for the host is to hold: where it is the only place for a socket, that of PostgreSQL's folder, or
+    ``localhost:/PATH`` (the path alone where a path stands there now)."""
+    if not place.socket or has_socket:
+        return place.host
+    if place.engine == "postgres":
+        return str(Path(place.socket).parent)
+    return place.socket if now.startswith("/") else f"localhost:{place.socket}"
+
+
 def _point_settings(clone: Clone) -> None:
     """Let the clone's settings name its own database, and see that they do. One in a file has been rewritten as a path.
 
@@ -461,7 +474,9 @@ def _point_settings(clone: Clone) -> None:
         text = file.read_text(encoding="utf-8")
         said = values_in(text, form, file)
         wanted = {
-            keys.url: place.url, keys.host: place.host, keys.port: str(place.port or ""), keys.socket: place.socket,
+            keys.url: place.url, keys.host: _host_for(place, said.get(keys.host or "", ""), keys.socket in said),
+            keys.port: str(place.port or "") or (place.socket.rpartition(".")[2] if _names_its_port(place) else ""),
+            keys.socket: place.socket,
             keys.name: place.name, keys.user: place.user, keys.password: place.password,
         }  # fmt: skip
         for key, value in wanted.items():

@@ -33,6 +33,12 @@ def environment_of(site: SiteView) -> Path | None:
     return found if found is not None and (found / "bin/python").exists() else None
 
 
+def within(environment: Path, program: Path) -> Path | None:
+    """Where a program stands in an environment, by whatever way it is named; None when it is not in there."""
+    real = program.absolute().parent.resolve() / program.name  # the interpreter itself is a link to one outside
+    return real.relative_to(environment) if real.is_relative_to(environment) else None
+
+
 def pins_of(packages: Path) -> dict[str, str]:
     """The installed distributions with their versions, by normal name."""
     return {name: found.version for name, found in sorted(distributions(packages).items())}

@@ -730,7 +730,7 @@ class _Writer:
         wanted = state.schema
         with _own_errors(self._place):
             present = _SchemaReader(self._connection).read()
-            if isinstance(state, StoredState) and (present.tables, present.objects) == (wanted.tables, wanted.objects):
+            if isinstance(state, StoredState) and present.settled() == wanted.settled():
                 return self._give_back_rows(state, present)
             self._drop_everything(present, wanted)
             self._make(

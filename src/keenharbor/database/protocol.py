@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -234,7 +235,32 @@ class Schema:
     def definitions(self) -> dict[str, str]:
         """The DDL of everything by ``kind name``, for comparing two schemas."""
         found = {f"table {t.name}": t.ddl for t in self.tables if t.kind != "internal"}
-        return found | {f"{kind} {name}": ddl for kind, name, ddl in self.objects}
+        found |= {f"{kind} {name}": ddl for kind, name, ddl in self.objects}
+        return {n: settled_ddl(ddl) for n, ddl in found.items()} if self.engine == "postgres" else found
+
+    def settled(self) -> tuple[tuple[Table, ...], tuple[tuple[str, str, str], ...]]:
+        """Tables and objects with what PostgreSQL makes of its own words, to tell whether two schemas are alike in order, too."""
+        return (
+            tuple(replace(t, ddl=settled_ddl(t.ddl)) for t in self.tables),
+            tuple((kind, name, settled_ddl(ddl)) for kind, name, ddl in self.objects),
+        )
+
+
+_ARRAY_CAST = re.compile(r"\(ARRAY\[((?:[^\[\]']|'(?:[^']|'')*')*)\]\)::(text|character varying)\[\]")
+_ELEMENT = re.compile(r"'(?:[^']|'')*'::[a-z ]+(?:\(\d+\))?")
+
+
+def settled_ddl(ddl: str) -> str:
+    """A definition as PostgreSQL writes it once it has read its own words: a list of texts that was cast as a whole
+    (``status IN ('a', 'b')`` over ``varchar``) is written with a cast for each the next time, and means the same."""
+
+    def spread(found: re.Match[str]) -> str:
+        elements = _ELEMENT.findall(found[1])
+        if ", ".join(elements) != found[1]:
+            return found[0]
+        return f"ARRAY[{', '.join(f'({e})::{found[2]}' for e in elements)}]"
+
+    return _ARRAY_CAST.sub(spread, ddl)
 
 
 @dataclass(frozen=True)
