@@ -107,16 +107,26 @@ urlpatterns = [
     path("", include(pages)),
 ]
 """
-MODELS = """from django.db import models
+MODELS = """from django import forms
+from django.db import models
 from wagtail.admin.panels import FieldPanel
 from wagtail.fields import RichTextField
 from wagtail.models import Page
+from wagtail.telepath import register
+from wagtail.widget_adapters import WidgetAdapter
 
 
 class PlantPage(Page):
     body = RichTextField()
     picture = models.ForeignKey("wagtailimages.Image", null=True, blank=True, on_delete=models.SET_NULL, related_name="+")
     content_panels = [*Page.content_panels, FieldPanel("body"), FieldPanel("picture")]
+
+
+class PlantPicker(forms.TextInput):
+    \"\"\"A field with the names of plants. Its modules are elsewhere in Wagtail 8: what an upgrade breaks in a site's own code.\"\"\"
+
+
+register(WidgetAdapter(), PlantPicker)
 """
 TEMPLATE = """{% load wagtailcore_tags wagtailimages_tags %}<!doctype html><html><head><title>{{ page.title }}</title></head><body>
 <h1>{{ page.title }}</h1>{% if page.picture %}{% image page.picture width-200 %}{% endif %}{{ page.body|richtext }}
@@ -152,6 +162,8 @@ for number in range(40):
     page = home.add_child(instance=PlantPage(title=name, slug=f"plant-{number}", body=f"<p>{name} likes the wall.</p>", picture=pictures[number % 6]))
     Note.objects.create(plant=name, words="grows well")
     Event.objects.create(title=f"Swap {number}", day=f"2027-{1 + number % 12:02d}-11")
+from django.contrib.auth.models import User
+User.objects.create_superuser("editor", "editor@lane.example", "seed-seed-1")
 print(PlantPage.objects.count(), "pages")
 """
 ADDONS = {
