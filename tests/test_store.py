@@ -236,3 +236,10 @@ def test_many_may_read_at_once_from_a_store_that_was_just_opened(tmp_path: Path)
         with ThreadPoolExecutor(8) as pool:
             assert all(pool.map(lambda name, store=store: len(store.read(name)) > 0, names[::25]))  # type: ignore[misc]
         store.close()
+    for number in range(30):
+        behind = Store(tmp_path / "store")
+        front = Store.create(tmp_path / f"front{number}", behind=[behind])
+        with ThreadPoolExecutor(8) as pool:
+            assert all(pool.map(lambda name, front=front: len(front.read(name)) > 0, names[::25]))  # type: ignore[misc]
+        front.close()
+        behind.close()

@@ -140,7 +140,6 @@ class Store:
             self._refresh()
 
     def _refresh(self) -> None:
-        self._refreshed = True
         files = self.pack_files()
         if self._read_packs - {f.name for f in files}:
             self._index.clear()
@@ -159,6 +158,7 @@ class Store:
                     self._write_index(file.name, found)
             self._index = found | self._index
             self._read_packs.add(file.name)
+        self._refreshed = True  # only now: others may ask meanwhile, and must wait
 
     def _write_index(self, pack: str, found: dict[ObjectId, Location]) -> None:
         table = {k: [v.offset, v.stored, v.plain, v.codec] for k, v in found.items()}
