@@ -407,23 +407,32 @@ def _switch_off(clone: Clone) -> None:
     """Switch off the extensions that would disturb a copy. Raises `KeenHarborError` when that cannot be done."""
     wanted = clone.site.model.clone.switch_off
     command = clone.site.model.commands.switch_off
-    off = []
-    for name in [c.name for c in clone.site.components() if c.name in wanted and c.on]:
-        if command is None:
-            raise KeenHarborError(
-                f"'{name}' is to be off in clones, and the site file does not say how: 'switch_off' under [commands]",
-                where=clone.site.site_file,
-            )
-        words = {"runtime": clone.site.launcher(), "root": str(clone.site.root), "name": name}
-        ran = run_program(
-            fill_places(command, words), folder=clone.site.root, time_limit=120, environment=clone.variables
+    names = [c.name for c in clone.site.components() if c.name in wanted and c.on] if wanted else []
+    if not names:
+        return
+    if command is None:
+        raise KeenHarborError(
+            f"'{names[0]}' is to be off in clones, and the site file does not say how: 'switch_off' under [commands]",
+            where=clone.site.site_file,
         )
-        if ran.code != 0:
-            raise KeenHarborError(
-                f"'{name}' cannot be switched off in the clone: {ran.output.strip()[-200:]}", where=ran.command
+    # The clone's code runs here for the first time: already in a network of its own.
+    clone._close_off()
+    try:
+        for name in names:
+            words = {"runtime": clone.site.launcher(), "root": str(clone.site.root), "name": name}
+            ran = run_program(
+                [*clone.prefix, *fill_places(command, words)],
+                folder=clone.site.root,
+                time_limit=120,
+                environment=clone.variables,
             )
-        off.append(name)
-    clone._note(switched_off=off)
+            if ran.code != 0:
+                raise KeenHarborError(
+                    f"'{name}' cannot be switched off in the clone: {ran.output.strip()[-200:]}", where=ran.command
+                )
+    finally:
+        clone.stop()
+    clone._note(switched_off=names)
 
 
 _SENDMAIL = """#!{python} -IS

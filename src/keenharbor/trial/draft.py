@@ -152,6 +152,11 @@ class _Draft:
         if self._site.model.commands.purge_cache is not None:
             yield "# -- Last, so that visitors do not go on getting old pages.\n"
             yield _table(name="purge", kind="purge-cache")
+        if not any(c.writes for c in self._site.model.check) or self._site.model.log_in is None:
+            yield (
+                "# A trial sees more with a log-in ('log_in' under [look]) and a check that writes ('writes' in a [[check]]):\n"
+                "# some breakages let every page load and fail only when somebody saves. 'init --pages' proposes checks.\n"
+            )
         if self._site.model.check:
             yield "# -- What a person would try: the scripted visits of the site file. On live those that write are left out.\n"
             yield _table(name="check", kind="check")
