@@ -69,6 +69,8 @@ class Warm:
     def run(self, folder: Path, words: list[str], env: dict[str, str], kill_after: float | None = None) -> Ran:
         with tempfile.TemporaryDirectory() as place:
             out, err = Path(place) / "out", Path(place) / "err"
+            for file in (out, err):
+                file.touch()  # a run may be killed before it has opened them
             asked = {"folder": str(folder), "words": words, "environment": env, "out": str(out), "err": str(err),
                      "kill_after": kill_after}  # fmt: skip
             assert self._process.stdin is not None and self._process.stdout is not None
