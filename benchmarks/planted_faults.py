@@ -12,18 +12,15 @@ import json
 import random
 import subprocess
 import sys
-import tempfile
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
-from keenharbor.demo.scene import Host, Scene, set_scene
-from keenharbor.demo.story import SHELF_CHECKS
+from described_scene import PROGRAM, described_scene
 
-PROGRAM = str(Path(sys.executable).with_name("keenharbor"))
+from keenharbor.demo.scene import Scene
+
 HEAD = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
-LOOK = '\n[look]\nlog_in = "a member logs in"\n'
 
 
 @dataclass(frozen=True)
@@ -266,30 +263,13 @@ def main() -> None:
     rng = random.Random(seed)
     by_kind: dict[str, Counter[str]] = {}
     false: list[str] = []
-    with tempfile.TemporaryDirectory(prefix="harbor-faults-") as name:
-        scene = set_scene(Path(name) / "scene", engine=engine)
-        launchers = [w for v in ("2", "3") for w in ("--launcher", f"{v}={scene.runtimes}/loam-{v}/bin/loam")]
-        words = [
-            "init",
-            "site",
-            "--platform",
-            "tansy.toml",
-            "--name",
-            "marrow-lane",
-            "--feed",
-            "feed/feed.json",
-            *launchers,
-        ]
-        subprocess.run([PROGRAM, *words], cwd=scene.folder, check=True, capture_output=True)
-        with scene.site_file.open("a") as file:
-            file.write(SHELF_CHECKS + LOOK)
-        with Host(scene):
-            subprocess.run([PROGRAM, "snapshot", "take"], cwd=scene.folder, check=True, capture_output=True)
-            for faults in rounds_of(rng, scene, count):
-                outcomes, wrong = rehearse(scene, faults)
-                false += wrong
-                for number, fault in enumerate(faults):
-                    by_kind.setdefault(fault.kind, Counter())[outcomes[number]] += 1
+    with described_scene(engine) as scene:
+        subprocess.run([PROGRAM, "snapshot", "take"], cwd=scene.folder, check=True, capture_output=True)
+        for faults in rounds_of(rng, scene, count):
+            outcomes, wrong = rehearse(scene, faults)
+            false += wrong
+            for number, fault in enumerate(faults):
+                by_kind.setdefault(fault.kind, Counter())[outcomes[number]] += 1
     total = sum(sum(c.values()) for c in by_kind.values())
     right = sum(c["right"] for c in by_kind.values())
     for kind, counts in sorted(by_kind.items()):

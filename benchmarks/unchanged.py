@@ -9,14 +9,11 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
-import tempfile
 from pathlib import Path
 
-from keenharbor.demo.scene import Host, set_scene
-from keenharbor.demo.story import SHELF_CHECKS
-from keenharbor.site.load import open_site
+from described_scene import PROGRAM, described_scene
 
-PROGRAM = str(Path(sys.executable).with_name("keenharbor"))
+from keenharbor.site.load import open_site
 
 
 def trials(folder: Path, site_file: Path, runs: int) -> None:
@@ -54,25 +51,8 @@ def main() -> None:
         file = Path(what).resolve()
         trials(file.parent, file, runs)
         return
-    with tempfile.TemporaryDirectory(prefix="harbor-unchanged-") as name:
-        scene = set_scene(Path(name) / "scene", engine=what)
-        launchers = [w for v in ("2", "3") for w in ("--launcher", f"{v}={scene.runtimes}/loam-{v}/bin/loam")]
-        words = [
-            "init",
-            "site",
-            "--platform",
-            "tansy.toml",
-            "--name",
-            "marrow-lane",
-            "--feed",
-            "feed/feed.json",
-            *launchers,
-        ]
-        subprocess.run([PROGRAM, *words], cwd=scene.folder, check=True, capture_output=True)
-        with scene.site_file.open("a") as file_:
-            file_.write(SHELF_CHECKS + '\n[look]\nlog_in = "a member logs in"\n')
-        with Host(scene):
-            trials(scene.folder, scene.site_file, runs)
+    with described_scene(what) as scene:
+        trials(scene.folder, scene.site_file, runs)
 
 
 if __name__ == "__main__":
