@@ -22,7 +22,7 @@ from pathlib import Path
 
 from keenharbor.base.progress import Silent
 from keenharbor.cutover.live import put_tree_back
-from keenharbor.cutover.restore import Chosen, _check_readable, restore_live
+from keenharbor.cutover.restore import Chosen, check_readable, restore_live
 from keenharbor.database import DatabasePlace, StoredState, open_database, store_state
 from keenharbor.database.private_server import PrivateServer, missing_program
 from keenharbor.site.load import open_site
@@ -147,8 +147,8 @@ def bench_files(folder: Path, count: int) -> None:
 
     # All that the command does but its safety snapshot: find what differs, check that it can be read, write it.
     def give_back() -> None:
-        _check_readable(site, snapshot, Chosen())  # type: ignore[arg-type]
-        put_tree_back(site, snapshot)  # type: ignore[arg-type]
+        found = check_readable(site, snapshot, Chosen())  # type: ignore[arg-type]
+        put_tree_back(site, snapshot, found=found)  # type: ignore[arg-type]
 
     change()
     ours = seconds(give_back)

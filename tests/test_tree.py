@@ -15,7 +15,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.store import Store
 from keenharbor.tree import AreaRules, Scan, compare_trees, restore_tree, scan_tree
 from keenharbor.tree.areas import fits
-from keenharbor.tree.scan import PIECE_SIZE, Hashing, read_content
+from keenharbor.tree.scan import PIECE_SIZE, Hashing, read_content, still_as_scanned
 
 WriteTree = Callable[[Path, dict[str, str | bytes]], None]
 NO_RULES = AreaRules({})
@@ -262,3 +262,38 @@ def test_restoring_leaves_what_the_scan_did_not_know(tmp_path: Path, write_tree:
     wanted = {p: e for p, e in present.items() if p.startswith("keep")}
     restore_tree(root, wanted, present, store.read)
     assert sorted(facts(root)) == ["dir", "dir/late.log", "keep", "keep/me"]
+
+
+def touch_in_place(root: Path) -> None:
+    (root / "a/one.txt").write_text("One")  # as long as it was
+
+
+CHANGES: dict[str, Callable[[Path], object]] = {
+    "a file is written in place": touch_in_place,
+    "a file comes": lambda r: (r / "a/b/new.txt").write_text("new"),
+    "a file comes into the root": lambda r: (r / "new.txt").write_text("new"),
+    "a file goes": lambda r: (r / "a/b/two.txt").unlink(),
+    "a file takes another's place": lambda r: (r / "a/one.txt").replace(r / "a/b/two.txt"),
+    "a mode changes": lambda r: (r / "a/one.txt").chmod(0o600),
+    "an empty folder comes": lambda r: (r / "empty/deep").mkdir(),
+    "a link leads elsewhere": lambda r: ((r / "link").unlink(), (r / "link").symlink_to("a")),
+    "the root goes": lambda r: r.rename(r.with_name("gone")),
+}
+
+
+@pytest.mark.parametrize("change", CHANGES)
+def test_what_was_touched_since_a_scan_is_noticed(tmp_path: Path, write_tree: WriteTree, change: str) -> None:
+    root = tmp_path / "site"
+    write_tree(root, {"a/one.txt": "one", "a/b/two.txt": "two"})
+    (root / "empty").mkdir()
+    (root / "link").symlink_to("empty")
+    time.sleep(0.05)
+    scan = scan_tree(root, NO_RULES)
+    assert still_as_scanned(root, scan)
+    CHANGES[change](root)
+    assert not still_as_scanned(root, scan)
+
+
+def test_a_folder_that_changed_just_before_its_scan_is_not_trusted(tmp_path: Path, write_tree: WriteTree) -> None:
+    write_tree(tmp_path, {"a/one.txt": "one"})
+    assert not still_as_scanned(tmp_path, scan_tree(tmp_path, NO_RULES))

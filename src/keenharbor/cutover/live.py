@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import secrets
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from typing import NoReturn
 
 from keenharbor.base.durable import write_durably
@@ -92,12 +92,22 @@ def reload_host(site: SiteView) -> None:
         )
 
 
-def differing_tree(
-    site: SiteView, snapshot: Snapshot, chosen: Callable[[Entry], bool] | None = None
-) -> tuple[dict[str, Entry], dict[str, Entry]]:
-    """What ``snapshot`` holds and what live holds now of it, read: all but caches and logs, or what is ``chosen``."""
+Trees = tuple[dict[str, Entry], dict[str, Entry]]
+"""What a snapshot holds, and what live holds now of it, read."""
+
+
+def differing_tree(site: SiteView, snapshot: Snapshot, chosen: Callable[[Entry], bool] | None = None) -> Trees:
+    """What ``snapshot`` holds and what live holds now: all but caches and logs, or what is ``chosen``."""
     same_rules = snapshot.manifest.get("rules") == rules_of(site, TakeOptions())
     scan = site.scan(snapshot.entries if same_rules else None)
+    read_content(site.root, scan, Hashing(), snapshot.entries, lambda o: True, lambda done, total: None)
+    return trees_to_put_back(snapshot, scan.entries, chosen)
+
+
+def trees_to_put_back(
+    snapshot: Snapshot, live: Mapping[str, Entry], chosen: Callable[[Entry], bool] | None = None
+) -> Trees:
+    """The same, from entries of ``live`` that are known already."""
     areas_left_out = set(snapshot.manifest["areas_left_out"])
     left_out = {*snapshot.manifest["left_out"], *snapshot.manifest.get("too_large", ())}
 
@@ -111,16 +121,16 @@ def differing_tree(
 
     wanted = {p: e for p, e in snapshot.entries.items() if counts(e)}
     # What a snapshot left out by rule it must not remove either.
-    scan.entries = {
-        p: e for p, e in scan.entries.items() if counts(e) and e.area not in areas_left_out and not was_left_out(p)
-    }
-    read_content(site.root, scan, Hashing(), snapshot.entries, lambda o: True, lambda done, total: None)
-    return wanted, scan.entries
+    present = {p: e for p, e in live.items() if counts(e) and e.area not in areas_left_out and not was_left_out(p)}
+    return wanted, present
 
 
-def put_tree_back(site: SiteView, snapshot: Snapshot, chosen: Callable[[Entry], bool] | None = None) -> RestoreCount:
-    """Make live's files what ``snapshot`` holds: logs stay as they are, caches are emptied. Or only those ``chosen``."""
-    wanted, present = differing_tree(site, snapshot, chosen)
+def put_tree_back(
+    site: SiteView, snapshot: Snapshot, chosen: Callable[[Entry], bool] | None = None, found: Trees | None = None
+) -> RestoreCount:
+    """Make live's files what ``snapshot`` holds: logs stay as they are, caches are emptied. Or only those ``chosen``.
+    ``found`` is what there was a moment ago, if that is known."""
+    wanted, present = found or differing_tree(site, snapshot, chosen)
     count = restore_tree(site.root, wanted, present, snapshot.store.read)
     for pattern in site.model.areas.get("cache", []):
         if "*" not in pattern:

@@ -6,7 +6,7 @@ first, and the journal says what is being given back, so that an interrupted res
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -15,12 +15,14 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import plural
 from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive
 from keenharbor.cutover.live import (
+    Trees,
     differing_tree,
     locked_out,
     maintenance_off,
     new_token,
     put_tree_back,
     reload_host,
+    trees_to_put_back,
     undo,
 )
 from keenharbor.database import open_database, row_delta
@@ -157,7 +159,7 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
     chosen.check(snapshot)
     token = new_token()
     progress.stage("reading what will be given back")
-    _check_readable(site, snapshot, chosen)
+    check_readable(site, snapshot, chosen)
     with exclusive(site):
         journal = begin_journal(site, "restore", token, target=snapshot.id, chosen=asdict(chosen))
         with locked_out(site, token, progress):
@@ -167,7 +169,7 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
         journal = enter_phase(site, journal, "changing", safety.id)
         try:
             progress.stage(f"giving back snapshot {snapshot.id}")
-            result = put_back_chosen(site, snapshot, chosen, safety.id)
+            result = put_back_chosen(site, snapshot, chosen, safety.id, safety.entries)
             enter_phase(site, journal, "done")
             progress.stage("maintenance off")
             maintenance_off(site)
@@ -185,11 +187,12 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
     return result
 
 
-def _check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> None:
-    """Read what will be written of the snapshot's files, and all of the tables that are meant. Raises `DamagedError`
-    before anything of live is touched."""
+def check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> Trees | None:
+    """Read what will be written of the snapshot's files, and all of the tables that are meant; returns what the files are
+    now. Raises `DamagedError` before anything of live is touched."""
+    found = None
     if chosen.files:
-        wanted, present = differing_tree(site, snapshot, chosen.fits)
+        wanted, present = found = differing_tree(site, snapshot, chosen.fits)
         for path, entry in wanted.items():
             now = present.get(path)
             if now is None or not now.same_content(entry):
@@ -200,16 +203,21 @@ def _check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> None:
             if not chosen.tables or table.name in chosen.tables:
                 for identity in table.chunk_ids:
                     snapshot.store.read(identity)
+    return found
 
 
-def put_back_chosen(site: SiteView, snapshot: Snapshot, chosen: Chosen, safety: str) -> RestoredLive:
-    """Write what is chosen. Can be repeated."""
+def put_back_chosen(
+    site: SiteView, snapshot: Snapshot, chosen: Chosen, safety: str, live: Mapping[str, Entry] | None = None
+) -> RestoredLive:
+    """Write what is chosen. Can be repeated. ``live`` are the entries of a safety snapshot taken just before: what is written
+    later than that would as well have been written after the restore."""
     written = removed = rows = 0
     if chosen.database:
         with open_database(site.database_place).writing() as writer:
             rows = writer.put_rows(snapshot.state, chosen.tables) if chosen.tables else writer.replace(snapshot.state)
     if chosen.files:
-        count = put_tree_back(site, snapshot, chosen.fits)
+        found = trees_to_put_back(snapshot, live, chosen.fits) if live is not None else None
+        count = put_tree_back(site, snapshot, chosen.fits, found)
         written, removed = count.written, count.removed
     reload_host(site)
     return RestoredLive(snapshot.id, safety, written, removed, rows)

@@ -13,6 +13,7 @@ from datetime import datetime
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.jsontext import encode_json
+from keenharbor.base.memory import no_cycle_search
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
 from keenharbor.database import Schema, StoredTable, store_state
@@ -23,7 +24,7 @@ from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
 from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry, Scan
 from keenharbor.tree.areas import fits
-from keenharbor.tree.scan import read_content
+from keenharbor.tree.scan import read_content, still_as_scanned
 
 REASONS = (
     "by hand",
@@ -149,48 +150,52 @@ def take_snapshot(
             again = scan
             if files or not _is_unchanged(tables, earlier):
                 progress.stage("looking for files that moved meanwhile")
-                again = scan_for(site, options, scan.entries)
-                read_content(site.root, again, writer, scan.entries, lambda o: True, lambda done, total: None)
-                again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
+                if scan.unstable or not still_as_scanned(site.root, scan):
+                    again = scan_for(site, options, scan.entries)
+                    read_content(site.root, again, writer, scan.entries, lambda o: True, lambda done, total: None)
+                    again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
             # else no row was written since before the files were looked at: whatever a row names had been there then.
         core, runtime = site.told_versions()
-        manifest = {
-            "format": MANIFEST_FORMAT,
-            "id": new_id(at),
-            "site": site.name,
-            "title": site.model.site.title,
-            "taken_at": stamp(at),
-            "seconds": round(time.monotonic() - began, 3),
-            "label": options.label,
-            "comment": options.comment,
-            "reason": options.reason,
-            "root": str(site.root),
-            "address": site.address,
-            "facts": {
-                "core": core,
-                "runtime": f"{site.model.runtime.name} {runtime}",
-                "components": _components(site),
-            },
-            "areas_left_out": sorted(options.leave_out_areas),
-            "rules": rules,
-            "left_out": sorted(again.left_out),
-            "too_large": sorted(again.too_large),
-            "left_empty": left_empty,
-            "unreadable": sorted(again.unreadable),
-            "unstable": again.unstable,
-            "tree": [e.as_json() for e in again.entries.values()],
-            "database": {
-                "place": site.database_place.url,
-                "schema": schema.as_json(),
-                "tables": [t.as_json() for t in tables],
-            },
-            "environment": _environment(site),
-            "added_bytes": writer.added_bytes,
-            "read_bytes": sum(e.size for p, e in again.entries.items() if known.get(p, _NOTHING).objects != e.objects)
-            + sum(t.size for t in tables),
-            "added_objects": writer.added_objects,
-        }
-        store.write_document("snapshots", str(manifest["id"]), manifest)
+        with no_cycle_search():
+            manifest = {
+                "format": MANIFEST_FORMAT,
+                "id": new_id(at),
+                "site": site.name,
+                "title": site.model.site.title,
+                "taken_at": stamp(at),
+                "seconds": round(time.monotonic() - began, 3),
+                "label": options.label,
+                "comment": options.comment,
+                "reason": options.reason,
+                "root": str(site.root),
+                "address": site.address,
+                "facts": {
+                    "core": core,
+                    "runtime": f"{site.model.runtime.name} {runtime}",
+                    "components": _components(site),
+                },
+                "areas_left_out": sorted(options.leave_out_areas),
+                "rules": rules,
+                "left_out": sorted(again.left_out),
+                "too_large": sorted(again.too_large),
+                "left_empty": left_empty,
+                "unreadable": sorted(again.unreadable),
+                "unstable": again.unstable,
+                "tree": [e.as_json() for e in again.entries.values()],
+                "database": {
+                    "place": site.database_place.url,
+                    "schema": schema.as_json(),
+                    "tables": [t.as_json() for t in tables],
+                },
+                "environment": _environment(site),
+                "added_bytes": writer.added_bytes,
+                "read_bytes": sum(
+                    e.size for p, e in again.entries.items() if known.get(p, _NOTHING).objects != e.objects
+                )
+                + sum(t.size for t in tables),
+                "added_objects": writer.added_objects,
+            }
+            store.write_document("snapshots", str(manifest["id"]), manifest)
     return Snapshot(store, manifest)
 
 

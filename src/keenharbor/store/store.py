@@ -139,6 +139,10 @@ class Store:
         with self._index_lock:
             self._refresh()
 
+    def expect_more(self) -> None:
+        """Another process has added packs: learn of them when the next object is asked for."""
+        self._refreshed = False
+
     def _refresh(self) -> None:
         files = self.pack_files()
         if self._read_packs - {f.name for f in files}:
@@ -166,9 +170,7 @@ class Store:
 
     def has(self, wanted: ObjectId) -> bool:
         """Whether the object is here or in a store behind this one."""
-        if not self._refreshed:
-            self.refresh()
-        if wanted in self._index:
+        if self._located(wanted) is not None:
             return True
         return bool(self._behind) and any(source.has(wanted) for source in self._behind)
 
@@ -228,11 +230,16 @@ class Store:
 
     def location(self, wanted: ObjectId) -> Location | None:
         """Where the object is in this store's own packs."""
+        return self._located(wanted)
+
+    def _located(self, wanted: ObjectId) -> Location | None:
+        if not self._refreshed:
+            self.refresh()
         return self._index.get(wanted)
 
     def needs(self, wanted: ObjectId) -> ObjectId | None:
         """The object that this one is stored near to and cannot be read without; None when there is none."""
-        location = self._index.get(wanted)
+        location = self._located(wanted)
         if location is None or location.codec != NEAR:
             return None
         return near_of(self._stored(location, ID_BYTES))
@@ -574,7 +581,7 @@ class ObjectWriter:
         """Learn of what another process has added."""
         self.added_objects += objects
         self.added_bytes += count
-        self._store.refresh()
+        self._store.expect_more()
 
     def _rest(self) -> None:
         """Wait until all that was given is taken in, and end the threads: with none left, a process can be forked."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -40,10 +40,12 @@ def restore_tree(
     if not present and not any(root.iterdir()):
         _fill(root, wanted, read, watch)
         return RestoreCount(written=len(wanted))
+    differ = sorted(p for p, e in wanted.items() if present.get(p) != e)
+    count.kept = len(wanted) - len(differ)
     staged: dict[str, Path] = {}
     try:
-        for path, entry in wanted.items():
-            now = present.get(path)
+        for path in differ:
+            entry, now = wanted[path], present.get(path)
             if entry.kind == "file" and now is not None and now.kind == "file" and not now.same_content(entry):
                 part = temporary_name(root / path)
                 staged[path] = part
@@ -53,7 +55,7 @@ def restore_tree(
             part.unlink(missing_ok=True)
         raise
     try:
-        _put_in_place(root, wanted, present, read, staged, count, remove_others)
+        _put_in_place(root, wanted, present, differ, read, staged, count, remove_others)
     finally:
         for part in staged.values():
             part.unlink(missing_ok=True)
@@ -129,11 +131,11 @@ def _write_new(place: str, entry: Entry, read: Callable[[str], bytes], owns: boo
 
 
 def _put_in_place(
-    root: Path, wanted: Mapping[str, Entry], present: Mapping[str, Entry], read: Callable[[str], bytes],
-    staged: dict[str, Path], count: RestoreCount, remove_others: bool,
+    root: Path, wanted: Mapping[str, Entry], present: Mapping[str, Entry], differ: Sequence[str],
+    read: Callable[[str], bytes], staged: dict[str, Path], count: RestoreCount, remove_others: bool,
 ) -> None:  # fmt: skip
     # New files come before old ones go: what may still fail for want of space does so while all that was is there.
-    made_new = [p for p, e in sorted(wanted.items()) if p not in present]
+    made_new = [p for p in differ if p not in present]
     touched: set[str] = set()
     """Folders into which something was written: their own times change by that."""
     for path in made_new:
@@ -147,11 +149,10 @@ def _put_in_place(
             _remove(root / path, present[path])
             touched.update(_above(path))
             count.removed += 1
-    for path, entry in sorted(wanted.items()):
-        now = present.get(path)
-        if now is entry or (now is not None and now.same_content(entry)):
-            if now is not entry:
-                _set_facts(root, entry, now)
+    for path in differ:
+        entry, now = wanted[path], present.get(path)
+        if now is not None and now.same_content(entry):
+            _set_facts(root, entry, now)
             count.kept += 1
             continue
         touched.update(_above(path))
@@ -169,7 +170,8 @@ def _put_in_place(
             _make(root, entry, wanted, read)
         count.written += 1
     # Folder times last: writing into a folder changes them.
-    for path, entry in sorted(wanted.items(), reverse=True):
+    for path in sorted({*differ, *touched} & wanted.keys(), reverse=True):
+        entry = wanted[path]
         if entry.kind == "folder" and (path in touched or not _has_facts(entry, present.get(path))):
             _own(root / path, entry)
             (root / path).chmod(entry.mode)
@@ -209,7 +211,7 @@ def _make(root: Path, entry: Entry, wanted: Mapping[str, Entry], read: Callable[
 
 
 def _has_facts(entry: Entry, now: Entry | None) -> bool:
-    return now is entry or (now is not None and now.mtime_ns == entry.mtime_ns and now.facts == entry.facts)
+    return now is not None and now.mtime_ns == entry.mtime_ns and now.facts == entry.facts
 
 
 def _set_facts(root: Path, entry: Entry, now: Entry) -> None:

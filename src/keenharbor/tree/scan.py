@@ -30,16 +30,23 @@ _CLOCK_TICK_NS = 20_000_000
 """Times of files are this coarse (the kernel's tick, with room): two writes within it may leave the same time."""
 
 
+Facts = tuple[int, int, int, int]
+"""What tells whether a path has been touched: time of its content, time of all about it, inode, size."""
+
+
 @dataclass
 class Scan:
     """The entries of a tree by path, in walking order; what was left out by rule, and what for its size; what could not
-    be read; what kept changing while it was read."""
+    be read; what kept changing while it was read. ``root`` is what tells whether the root has been touched since, and
+    ``began_ns`` the clock when the scan began."""
 
     entries: dict[str, Entry] = field(default_factory=dict)
     left_out: list[str] = field(default_factory=list)
     too_large: list[str] = field(default_factory=list)
     unreadable: list[str] = field(default_factory=list)
     unstable: list[str] = field(default_factory=list)
+    root: Facts = (0, 0, 0, 0)
+    began_ns: int = 0
 
 
 def scan_tree(
@@ -55,7 +62,7 @@ def scan_tree(
     """
     if not root.is_dir():
         raise UsageError("the site's folder is not there", where=root, advice="correct 'root' in the site file")
-    scan = Scan()
+    scan = Scan(root=_facts(os.lstat(root)), began_ns=time.time_ns())
     chosen = _Rules(
         rules, matcher(tuple(leave_out)).fullmatch if leave_out else None,
         matcher(tuple(empty)).fullmatch if empty else None, largest, seen or {},
@@ -127,6 +134,32 @@ def _walk(folder: str, prefix: str, rules: _Rules, scan: Scan, linked: dict[tupl
         )  # fmt: skip
         if kind == "folder":
             _walk(item.path, path + "/", rules, scan, linked)
+
+
+def _facts(found: os.stat_result) -> Facts:
+    return found.st_mtime_ns, found.st_ctime_ns, found.st_ino, found.st_size
+
+
+def still_as_scanned(root: Path, scan: Scan) -> bool:
+    """Whether nothing of what ``scan`` found has been touched since, and nothing has come or gone: the times of folders
+    tell. "No" may be wrong (a folder that was changed just before it was scanned says so), "yes" is not.
+
+    A third of what another scan takes.
+    """
+    fresh = scan.began_ns - _CLOCK_TICK_NS
+    look, base = os.lstat, os.fspath(root) + "/"
+    try:
+        if scan.root[1] > fresh or _facts(look(root)) != scan.root:
+            return False
+        for path, entry in scan.entries.items():
+            now = look(base + path)
+            if entry.mtime_ns != now.st_mtime_ns or entry.ctime_ns != now.st_ctime_ns or entry.inode != now.st_ino:
+                return False
+            if entry.kind == "folder" and now.st_ctime_ns > fresh:
+                return False
+    except OSError:
+        return False
+    return True
 
 
 _KINDS = {stat.S_IFREG: "file", stat.S_IFDIR: "folder"}
