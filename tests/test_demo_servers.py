@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import tempfile
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -52,7 +53,9 @@ def test_it_is_saved_proven_and_given_back_with_nothing_left_behind(served: Scen
     before = {p.pid for p in psutil.process_iter()}
     taken = harbor(served.folder, "snapshot", "take", "--label", "one", "--json").json
     assert taken["rows"] > 500
-    told = harbor(served.folder, "snapshot", "drill", "one", "--json").json
+    temporary = Path(tempfile.mkdtemp(prefix="harbor-served-"))  # not in pytest's, which other users cannot reach
+    temporary.chmod(0o711)
+    told = harbor(served.folder, "snapshot", "drill", "one", "--json", TMPDIR=str(temporary)).json
     assert told["good"] and told["checks"] == 1 and told["differences"] == []
     assert borrow(served.address, "Maren Tull", "long-tom-carrot").startswith("Lent")
     harbor(served.folder, "snapshot", "restore", "one", "--live", "--yes")
@@ -61,7 +64,10 @@ def test_it_is_saved_proven_and_given_back_with_nothing_left_behind(served: Scen
     manifest = next((served.folder / "harbor/store/snapshots").glob("*.json"))
     assert "password" not in json.loads(manifest.read_text())["document"]["database"]["place"]
     started = [" ".join(p.info["cmdline"] or ()) for p in psutil.process_iter(["cmdline"]) if p.pid not in before]
-    assert not [c for c in started if "--datadir=" in c or "/cluster" in c], "a server of the drill still runs"
+    of_the_drill = [c for c in started if str(temporary) in c or str(served.folder) in c]
+    assert not [c for c in of_the_drill if "--datadir=" in c or "/cluster" in c], "a server of the drill still runs"
+    assert not list(temporary.iterdir())
+    temporary.rmdir()
 
 
 def test_what_needs_a_server_comes_as_text_into_a_folder(served: Scene, tmp_path: Path) -> None:

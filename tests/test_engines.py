@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import shutil
@@ -12,6 +13,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import pymysql
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -468,3 +470,20 @@ def test_lists_of_texts_that_the_server_writes_otherwise_the_next_time(server: P
 )  # fmt: skip
 def test_only_casts_of_lists_are_settled(ddl: str, settled: str) -> None:
     assert settled_ddl(ddl) == settled and settled_ddl(settled) == settled
+
+
+def test_a_server_that_starts_leaves_other_servers_temporary_tables_alone(tmp_path: Path) -> None:
+    need("mariadb")
+    with contextlib.ExitStack() as running:
+        first = running.enter_context(PrivateServer.make("mariadb", tmp_path / "first"))
+        connection = running.enter_context(
+            contextlib.closing(pymysql.connect(unix_socket=first.place.socket, user="root", database="mysql"))
+        )
+        cursor = connection.cursor()
+        cursor.execute("CREATE TEMPORARY TABLE harvest (told TEXT) ENGINE=Aria")
+        cursor.execute("INSERT INTO harvest VALUES ('beans')")
+        running.enter_context(PrivateServer.make("mariadb", tmp_path / "second"))
+        cursor.execute("FLUSH TABLES")
+        cursor.execute("SELECT told FROM harvest")
+        assert cursor.fetchall() == (("beans",),)
+        cursor.execute("DROP TEMPORARY TABLE harvest")

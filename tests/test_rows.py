@@ -15,6 +15,7 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.database import Block, DatabasePlace, Row, Table, open_database, sql_text, table_digest
 from keenharbor.database.giveback import difference
 from keenharbor.database.lines import decode_copy, encode_copy, encode_json
+from keenharbor.database.mariadb import _lines as mariadb_lines
 from keenharbor.database.rows import LARGEST_CHUNK_BYTES, blocks_of, chunks
 from keenharbor.snapshot.plaintext import csv_text
 from keenharbor.store import Store, object_id
@@ -326,3 +327,27 @@ def test_a_digest_is_of_the_rows_and_not_of_the_blocks() -> None:
         return blocks_of(table, rows, count)
 
     assert table_digest(divided(1)) == table_digest(divided(50)) != table_digest(blocks_of(table, rows[:-1]))
+
+
+@settings(max_examples=300)
+@given(
+    st.integers(1, 4).flatmap(
+        lambda width: st.lists(
+            st.tuples(*[st.none() | st.binary(max_size=6) | st.sampled_from([b"\\N", b"\t", b"a\nb", b"\\"])] * width),
+            min_size=1,
+            max_size=8,
+        )
+    ),
+    st.booleans(),
+)
+def test_values_as_mariadb_sends_them_become_lines(rows: list[tuple[bytes | None, ...]], digits: bool) -> None:
+    width = len(rows[0])
+    table = Table(
+        "t", tuple("abcd"[:width]), ("a",), "", kinds=(("bytes" if digits else "text"),) * width, row_format="copy"
+    )
+    lines = mariadb_lines(rows, range(width) if digits else ())
+    if digits:
+        assert list(decode_copy(table, lines)) == rows
+    else:
+        texts = [tuple(None if v is None else v.decode("utf-8", "surrogateescape") for v in row) for row in rows]
+        assert list(decode_copy(table, lines)) == texts

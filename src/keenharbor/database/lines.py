@@ -5,8 +5,9 @@
 finite. Every value says itself what it is, as SQLite wants it.
 
 ``copy``: the text form in which PostgreSQL's COPY and MariaDB's LOAD DATA take rows: values divided by tabs, ``\\N`` for
-null, a backslash before what would be taken for a divider. Servers read and write it themselves, so no value of a large
-table passes through Python. Bytes stand in hexadecimal; the table's ``kinds`` tell what each value is.
+null, a backslash before what would be taken for a divider. Servers read it themselves and PostgreSQL writes it, so that no
+value of a large table has to become a number or a text of Python's. Bytes stand in hexadecimal; the table's ``kinds`` tell
+what each value is.
 """
 
 from __future__ import annotations
@@ -18,6 +19,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any
 
 import msgspec
+import numpy as np
 
 from keenharbor.base.errors import DamagedError
 from keenharbor.database.protocol import ColumnKind, Row, Table, Value
@@ -160,6 +162,11 @@ def encode_copy(table: Table, rows: Iterable[Sequence[Value]]) -> bytes:
     columns = list(zip(table.kinds, table.read_as or [""] * len(table.kinds), strict=True))
     lines = ["\t".join([copy_value(v, k, a) for v, (k, a) in zip(r, columns, strict=True)]) for r in rows]
     return "".join([line + "\n" for line in lines]).encode("utf-8", "surrogateescape")
+
+
+def count_byte(data: bytes, byte: bytes) -> int:
+    """How often ``byte`` stands in ``data``: for one that is frequent, several times faster than `bytes.count`."""
+    return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte[0]))
 
 
 def decode_lines(table: Table, data: bytes) -> Iterator[Row]:

@@ -26,7 +26,7 @@ from pymysql.converters import encoders
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
-from keenharbor.database.lines import decode_copy, encode_copy
+from keenharbor.database.lines import count_byte, decode_copy, encode_copy
 from keenharbor.database.protocol import (
     Block,
     ColumnKind,
@@ -43,7 +43,9 @@ from keenharbor.database.words import back_quoted as quote
 from keenharbor.database.words import insert_statements, no_answer, no_database, refused, user_refused
 
 Query = Callable[[str], list[tuple[Any, ...]]]
-_BLOCK_ROWS = 2000
+_BLOCK_BYTES = 512 * 1024
+_FIRST_ROWS, _MOST_ROWS = 64, 2000
+"""Rows that are asked for at once: at the beginning, and at most."""
 _SETTLED_SECONDS = 2
 """A table's time of its last change has whole seconds: a later change must not be able to bear the same."""
 _INTEGERS = {"tinyint", "smallint", "mediumint", "int", "bigint", "year"}
@@ -235,13 +237,13 @@ class _Reader:
 
         return self._loop.run_until_complete(run())
 
-    def stream(self, sql: str, count: int) -> Iterator[list[tuple[Any, ...]]]:
-        """The rows of a query, so many at a time, as bytes or None."""
+    def stream(self, sql: str, count: Callable[[], int]) -> Iterator[list[tuple[bytes | None, ...]]]:
+        """The rows of a query, each time as many as ``count`` says then, as bytes or None."""
         run = self._loop.run_until_complete
         cursor = self._connection.cursor(asyncmy.cursors.SSCursor)
         try:
             run(cursor.execute(sql))
-            while batch := run(cursor.fetchmany(count)):
+            while batch := run(cursor.fetchmany(count())):
                 yield batch
         except (asyncmy.errors.MySQLError, OSError, asyncio.IncompleteReadError):
             raise  # to read the rest of the answer would only hide what went wrong
@@ -277,29 +279,18 @@ class _Snapshot:
         if found.keyless:
             told = ", ".join(f"IFNULL(HEX({quote(c)}), '-')" for c in found.columns)
             order = f"MD5(CONCAT_WS('.', {told}))"
-        source = f"FROM {quote(table)} ORDER BY {order}"
         columns = list(zip(found.columns, found.kinds, found.read_as, strict=True))
-        filled = _said_not_null(found.ddl)
-        joined = ", ".join(_joined(*c, may_be_null=c[0] not in filled) for c in columns)
-        done = 0
+        chosen = ", ".join(_asked(*c) for c in columns)
+        hexadecimal = [n for n, (_, _, how) in enumerate(columns) if how.startswith("hex")]
+        at_once = [_FIRST_ROWS]
         with _own_errors(self._place):
-            for batch in self._reader.stream(
-                f"SELECT CONCAT_WS(CAST(X'FE' AS BINARY), {joined}) {source}", _BLOCK_ROWS
+            for rows in self._reader.stream(
+                f"SELECT {chosen} FROM {quote(table)} ORDER BY {order}", lambda: at_once[0]
             ):
-                lines = _lines_of_joined([row[0] for row in batch], len(columns))
-                if lines is None:
-                    break
-                done += len(batch)
+                lines = _lines(rows, hexadecimal)
                 yield Block(lines)
-            else:
-                return
-            # A value is larger than what the server's functions may return: from there on value by value.
-            plain = ", ".join(_apart(*c) for c in columns)
-            hexadecimal = [n for n, (_, _, how) in enumerate(columns) if how.startswith("hex")]
-            for batch in self._reader.stream(f"SELECT {plain} {source}", _BLOCK_ROWS // 40):
-                rest, done = batch[done:], max(0, done - len(batch))
-                if rest:
-                    yield Block(b"".join([_line_of_values(row, hexadecimal) for row in rest]))
+                # As many as make a block of a fair size, going by these.
+                at_once[0] = max(1, min(_MOST_ROWS, 2 * at_once[0], _BLOCK_BYTES * len(rows) // len(lines)))
 
     def mark(self, table: str) -> str | None:
         return self._marks.get(table)
@@ -313,13 +304,10 @@ class _Snapshot:
 
 _TOO_LARGE = (1153, 2006)
 """What a server answers to a packet beyond its limit; or it closes the connection at once."""
-_DIVIDER, _NULL = b"\xfe", b"\xff"
-"""Bytes that no text in UTF-8 has."""
-_TO_TABS = bytes.maketrans(_DIVIDER, b"\t")
 
 
-def _apart(column: str, kind: ColumnKind, how: str) -> str:
-    """A column's value by itself."""
+def _asked(column: str, kind: ColumnKind, how: str) -> str:
+    """What a column's value is asked by."""
     name = quote(column)
     if how == "bit":
         return f"{name} + 0"
@@ -328,57 +316,47 @@ def _apart(column: str, kind: ColumnKind, how: str) -> str:
     return f"CAST({name} AS DOUBLE)" if how == "double" else name
 
 
-def _said_not_null(ddl: str) -> set[str]:
-    """The columns of which the definition says so. A wrong guess shows: a null leaves a gap in the row's text."""
-    found = re.findall(r"^  `((?:[^`]|``)+)` [^\n]* NOT NULL", ddl, re.MULTILINE)
-    return {name.replace("``", "`") for name in found}
+_TAB_OR_END = re.compile(rb"[\t\n]")
 
 
-def _joined(column: str, kind: ColumnKind, how: str, *, may_be_null: bool) -> str:
-    """A column's value as a part of a whole row's text."""
-    name = quote(column)
-    value = _apart(column, kind, how)
-    if how.startswith("hex"):
-        value = f"HEX({name})"
-    elif kind == "text":
-        value = (
-            f"CONVERT({name} USING utf8mb4)"
-            if how == "converted"
-            else f"CAST({name} AS CHAR)"
-            if how == "cast"
-            else name
-        )
-    return f"IF({name} IS NULL, CAST(X'FF' AS BINARY), {value})" if may_be_null else value
+def _lines(rows: Sequence[tuple[bytes | None, ...]], hexadecimal: Sequence[int]) -> bytes:
+    """Rows as lines of copy text; those of the columns ``hexadecimal`` as hexadecimal digits.
 
-
-def _lines_of_joined(rows: list[bytes | None], columns: int) -> bytes | None:
-    """Rows whose values stand between `_DIVIDER` as copy text; None when one of them is not whole.
-
-    Nothing needs a backslash in most: that is found out over all of them at once.
+    Most rows have nothing that needs a backslash: that is found out over all of them at once. (Letting the server join a row's
+    values costs it more than this does.)
     """
-    try:
-        data = b"\n".join(rows) + b"\n"  # type: ignore[arg-type]
-    except TypeError:
-        return None
-    if data.count(_DIVIDER) != len(rows) * (columns - 1):
-        return None
-    if b"\\" in data or b"\t" in data or data.count(b"\n") != len(rows):
-        return b"".join(
-            [
-                b"\t".join([_escaped(None if v == _NULL else v) for v in row.split(_DIVIDER)]) + b"\n"
-                for row in rows
-                if row is not None
-            ]
-        )
-    return data.translate(_TO_TABS).replace(_NULL, b"\\N")
+    if hexadecimal:
+        rows = [_in_digits(row, hexadecimal) for row in rows]
+    joined: list[bytes] = []
+    nulls = 0
+    for row in rows:
+        try:
+            joined.append(b"\t".join(row))  # type: ignore[arg-type]
+        except TypeError:
+            nulls += row.count(None)
+            joined.append(b"\t".join([b"\\N" if v is None else v for v in row]))
+    data = b"\n".join(joined) + b"\n"
+    dividers = len(rows[0]) - 1
+    if (
+        data.count(b"\\") == nulls
+        and count_byte(data, b"\t") == dividers * len(rows)
+        and count_byte(data, b"\n") == len(rows)
+    ):
+        return data
+    for number, line in enumerate(joined):
+        row = rows[number]
+        if line.count(b"\\") != row.count(None) or len(_TAB_OR_END.findall(line)) != dividers:
+            joined[number] = b"\t".join([_escaped(v) for v in row])
+    return b"\n".join(joined) + b"\n"
 
 
-def _line_of_values(row: tuple[Any, ...], hexadecimal: list[int]) -> bytes:
+def _in_digits(row: tuple[bytes | None, ...], columns: Sequence[int]) -> tuple[bytes | None, ...]:
     values = list(row)
-    for n in hexadecimal:
-        if values[n] is not None:
-            values[n] = values[n].hex().upper().encode()
-    return b"\t".join([_escaped(v) for v in values]) + b"\n"
+    for n in columns:
+        value = values[n]
+        if value is not None:
+            values[n] = value.hex().upper().encode()
+    return tuple(values)
 
 
 def _escaped(value: bytes | None) -> bytes:

@@ -96,7 +96,7 @@ class PrivateServer:
         try:
             if engine == "mariadb":
                 server._prepare([install, "--no-defaults", f"--datadir={folder}/data", "--skip-test-db",
-                                 "--auth-root-authentication-method=normal", *_mariadb_user()])  # fmt: skip
+                                 "--auth-root-authentication-method=normal", *server._mariadb_options()])  # fmt: skip
             else:
                 server._prepare_postgres(install)
             server.start()
@@ -114,6 +114,12 @@ class PrivateServer:
             raise KeenHarborError(
                 f"a private {self.engine} server cannot be prepared: {ran.output.strip()[-400:]}", where=self.folder
             )
+
+    def _mariadb_options(self) -> list[str]:
+        """Temporary files go into a folder of the server's own: a server that starts removes those that it finds, which in the
+        system's temporary folder may be another running server's, live's among them."""
+        own = private_folder(Path(self.folder) / "tmp")
+        return [f"--tmpdir={own}", *(["--user=root"] if os.geteuid() == 0 else [])]
 
     def _prepare_postgres(self, install: str) -> None:
         self.data = str(Path(self.folder) / "data")
@@ -147,7 +153,7 @@ class PrivateServer:
                 program, "--no-defaults", f"--datadir={self.folder}/data", f"--socket={self.socket_folder}/server.sock",
                 "--skip-networking", f"--pid-file={self.folder}/server.pid", "--innodb-buffer-pool-size=64M",
                 "--innodb-log-file-size=48M", "--local-infile=1", "--event-scheduler=OFF", "--skip-log-bin",
-                "--innodb-flush-log-at-trx-commit=0", "--max-allowed-packet=1G", *_mariadb_user(),
+                "--innodb-flush-log-at-trx-commit=0", "--max-allowed-packet=1G", *self._mariadb_options(),
             ]  # fmt: skip
         else:
             user = _unprivileged() if os.geteuid() == 0 else None
@@ -250,10 +256,6 @@ class PrivateServer:
 
     def __exit__(self, *_: object) -> None:
         self.remove()
-
-
-def _mariadb_user() -> list[str]:
-    return ["--user=root"] if os.geteuid() == 0 else []
 
 
 def _unprivileged() -> str:

@@ -19,7 +19,7 @@ import numpy.typing as npt
 from blake3 import blake3
 
 from keenharbor.base.errors import DamagedError
-from keenharbor.database.lines import decode_lines, encode_copy, encode_json
+from keenharbor.database.lines import count_byte, decode_lines, encode_copy, encode_json
 from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
 
 T = TypeVar("T")
@@ -351,7 +351,7 @@ def store_table(
 
     def messages() -> Iterator[tuple[bytes, bytes]]:
         for block in itertools.chain(_taken_from(held), blocks):
-            seen(block.lines.count(b"\n"), len(block.lines))
+            seen(count_byte(block.lines, b"\n"), len(block.lines))
             yield block.lines, block.keys or b""
 
     def work(received: Iterator[tuple[bytes, bytes]], there: ChunkSink) -> StoredTable:
