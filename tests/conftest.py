@@ -8,6 +8,7 @@ import functools
 import hashlib
 import json
 import os
+import pty
 import socketserver
 import sqlite3
 import subprocess
@@ -99,6 +100,23 @@ def cold(folder: Path, words: list[str], env: dict[str, str]) -> Ran:
         check=False,
     )
     return Ran(done.returncode, done.stdout, done.stderr)
+
+
+def on_a_terminal(folder: Path, words: list[str], answers: list[str]) -> str:
+    """Run the program on a terminal and type ``answers``, a line each; what it shows there."""
+    controller, terminal = pty.openpty()
+    process = subprocess.Popen(
+        [*PROGRAM, *words], cwd=folder, stdin=terminal, stdout=terminal, stderr=terminal, env=environment(COLUMNS="200")
+    )
+    os.close(terminal)
+    os.write(controller, "".join(f"{a}\n" for a in answers).encode())
+    shown = b""
+    with contextlib.suppress(OSError):  # the terminal is gone when the program has ended
+        while piece := os.read(controller, 4096):
+            shown += piece
+    os.close(controller)
+    process.wait(timeout=60)
+    return shown.decode()
 
 
 def harbor(folder: Path, *words: str | Path, code: int | None = 0, **env: str) -> Ran:

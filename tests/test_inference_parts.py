@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import json
 import sqlite3
 import zlib
 from contextlib import closing
@@ -12,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import harbor
+from conftest import harbor, on_a_terminal
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, Table, open_database
 from keenharbor.site.components import header_facts, is_true, says_yes_or_no, words_of_cell
@@ -213,3 +214,43 @@ def test_a_host_and_its_port_in_columns_of_their_own_are_an_address(
     with open_database(DatabasePlace("sqlite", file)).reading() as state:
         _, places = look_through(state, None)
     assert places.exact.get("sites.hostname and port") == address
+
+
+def test_folders_whose_things_are_described_otherwise_are_read_as_they_are(tmp_path: Path) -> None:
+    root = tmp_path / "site"
+    put(root, "index.php", "<?php\n")
+    put(root, "config.php", "<?php\ndefine('SITE_URL', 'https://seeds.example.test');\n")
+    for name in ("alpha", "beta", "gamma"):
+        plugin(root, "plugins", name)
+    put(root, "VERSION", "4.2.0\n")
+    for name, version in (("calendar", "2.1"), ("search", "2.2")):
+        facts = {"slug": name, "label": name.title(), "version": version, "author": {"name": "Bo"}}
+        put(root, f"modules/{name}/module.json", json.dumps(facts))
+    harbor(tmp_path, "init", "site", "--yes", code=None)
+    site = open_site(tmp_path / "keenharbor.toml")
+    assert site.model.extensions is not None
+    assert [o.folder for o in site.model.extensions.others] == ["modules"]
+    found = {c.name: (c.folder, c.version, c.author) for c in site.components()}
+    assert found["calendar"] == ("modules/calendar", "2.1", "Bo")
+    assert found["alpha"] == ("plugins/alpha", "1.0", "Ada Quill") and len(found) == 5
+    assert "calendar 2.1" in " ".join(harbor(tmp_path, "survey").out.split())
+
+
+def test_what_cannot_be_found_is_asked_on_a_terminal(tmp_path: Path) -> None:
+    put(tmp_path / "site", "lib/app.rb", "puts 'seeds'\n")
+    put(tmp_path / "site", "about.txt", "Seeds, release 2.4.1\n")
+    answers = ["https://seeds.example.test", "about.txt", "3.2", "{runtime} lib/app.rb {port}"]
+    out = on_a_terminal(tmp_path, ["init", "site"], answers)
+    assert "is written" in out
+    model = open_site(tmp_path / "keenharbor.toml").model
+    assert (model.site.address, model.core.version_file) == ("https://seeds.example.test", "about.txt")
+    assert (model.runtime.name, model.runtime.version) == ("ruby", "3.2")
+    assert model.serve is not None and model.serve.command == ["{runtime}", "lib/app.rb", "{port}"]
+    assert open_site(tmp_path / "keenharbor.toml").core_version() == "2.4.1"
+
+
+def test_an_answer_that_cannot_be_is_told_and_left_open(tmp_path: Path) -> None:
+    put(tmp_path / "site", "lib/app.rb", "puts 'seeds'\n")
+    put(tmp_path, "outside.txt", "1.0\n")
+    out = on_a_terminal(tmp_path, ["init", "site", "--address", "https://s.test"], ["../outside.txt", "", ""])
+    assert "tells no version" in out and "core.version_file has to be written" in out

@@ -7,6 +7,7 @@ import sys
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import click
 from rich.console import Console
@@ -103,7 +104,7 @@ def init(
 def _infer(
     session: Session, root: Path, out: Path, name: str | None, address: str | None, server_configs: Sequence[Path], *, ask: bool
 ) -> tuple[str, list[Entry], list[str]]:  # fmt: skip
-    from keenharbor.site.inference.inferred import Given, entries_of, infer_site
+    from keenharbor.site.inference.inferred import Given, entries_of, infer_site, unfound
     from keenharbor.site.inference.writing import missing_keys, site_file_text, site_name
 
     for file in server_configs:
@@ -112,11 +113,18 @@ def _infer(
     refuse_inside(root.resolve(), out)
     given = Given(name, address, tuple(server_configs))
     found = infer_site(root, given, progress=session.progress)
-    if found.address is None and ask and sys.stdin.isatty() and not session.as_json:
-        said = click.prompt("The site's address cannot be found. What is it", default="", show_default=False, err=True)
-        if said:
-            given = replace(given, address=said)
-            found = infer_site(root, given, progress=session.progress)
+    if ask and sys.stdin.isatty() and not session.as_json:
+        for what, key in unfound(found):
+            said = click.prompt(f"{what} (Enter: later, in the site file)", default="", show_default=False, err=True)
+            if not said:
+                continue
+            try:
+                answer: dict[str, Any] = {key: said}
+                tried = replace(given, **answer)
+                found = infer_site(root, tried)
+                given = tried
+            except UsageError as error:
+                click.echo(f"  {error.what}: {error.where or said}; write it into the site file", err=True)
     entries = entries_of(found)
     chosen, why = site_name(found, given)
     entries.insert(1, Entry("site.name", chosen, Sureness.READ if name else Sureness.GUESSED, why))

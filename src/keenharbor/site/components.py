@@ -12,7 +12,7 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from keenharbor.database import serialised
-from keenharbor.site.model import FolderPart
+from keenharbor.site.model import DescribedFolder, FolderPart
 from keenharbor.site.settings import LARGEST_SETTINGS_FILE, SettingsError, settings_in
 from keenharbor.tree.areas import fits
 
@@ -59,7 +59,16 @@ def facts_of(file: Path, form: str) -> dict[str, str]:
 
 
 def components_in(root: Path, part: FolderPart) -> Iterator[FoundComponent]:
-    """What stands in the folder of ``part``, by name. Links that lead out of the site are not followed."""
+    """What stands in the folders of ``part``, by name. Of two with one name the first is meant."""
+    found: dict[str, FoundComponent] = {}
+    for place in part.places:
+        for component in described_in(root, place):
+            found.setdefault(component.name, component)
+    yield from (found[name] for name in sorted(found)) if part.others else found.values()
+
+
+def described_in(root: Path, part: DescribedFolder) -> Iterator[FoundComponent]:
+    """What stands in one folder and those made alike. Links that lead out of the site are not followed."""
     if part.format == "distributions":
         for name, found in sorted(distributions(root / part.folder).items()):
             if not part.only or fits(name, part.only):

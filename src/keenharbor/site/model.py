@@ -99,8 +99,8 @@ class SwitchPart(Part):
         return self
 
 
-class FolderPart(Part):
-    """A folder that holds extensions or themes, and the file in each that describes it (keys as ``section.key``).
+class DescribedFolder(Part):
+    """A folder whose folders are described by a file in each (keys as ``section.key``).
 
     ``facts`` may have wild cards and ``{name}`` for the folder's name; with the format ``header`` its first comment holds lines
     ``Key: value``. With the format ``distributions`` the installed Python distributions are meant, and ``folder`` is that of
@@ -112,7 +112,18 @@ class FolderPart(Part):
     only: list[Text] = []
     format: SettingsForm | Literal["header", "distributions"] = "ini"
     fields: dict[str, str] = {}
+
+
+class FolderPart(DescribedFolder):
+    """Where extensions or themes are, and what says which are on. Folders whose things are described otherwise: ``others``."""
+
+    others: list[DescribedFolder] = []
     switch: SwitchPart | None = None
+
+    @property
+    def places(self) -> tuple[DescribedFolder, ...]:
+        """All folders, each with how its things are described."""
+        return (self, *self.others)
 
 
 class DatabaseSettingsPart(Part):

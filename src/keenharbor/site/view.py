@@ -15,7 +15,14 @@ from blake3 import blake3
 from keenharbor.base.errors import UsageError
 from keenharbor.base.process import Ran, clean_environment, run_program
 from keenharbor.database import DatabasePlace, DatabaseState, open_database, table_digest
-from keenharbor.site.components import FoundComponent, components_in, distributions, is_true, words_of_cell
+from keenharbor.site.components import (
+    FoundComponent,
+    components_in,
+    described_in,
+    distributions,
+    is_true,
+    words_of_cell,
+)
 from keenharbor.site.model import USUAL, FolderPart, RuntimePart, SiteFile, SwitchPart
 from keenharbor.site.settings import form_of, read_settings, values_in
 from keenharbor.tree import AreaRules, Entry, Scan, scan_tree
@@ -178,7 +185,10 @@ class SiteView:
             text = values_in(text, form_of(file.name) or "ini", file).get(part.key, "")
         found = re.search(r"\d[\w.+-]*", text)
         if found is None:
-            raise UsageError("the core's version cannot be read", where=file)
+            raise UsageError(
+                "the core's version cannot be read", where=file,
+                advice=f"name the file that tells it: 'version_file' under [core] in {self.site_file.name}",
+            )  # fmt: skip
         return found[0]
 
     def packages_folder(self) -> Path:
@@ -248,9 +258,10 @@ class SiteView:
     def is_distribution(self, name: str) -> bool:
         """Whether an extension is an installed distribution, whose files stand among those of others."""
         parts = (self.model.extensions, self.model.themes)
+        places = [place for part in parts if part is not None for place in part.places]
         return any(
-            p is not None and p.format == "distributions" and name in {c.name for c in components_in(self.root, p)}
-            for p in parts
+            place.format == "distributions" and name in {c.name for c in described_in(self.root, place)}
+            for place in places
         )
 
     def _in_folder(self, part: FolderPart, kind: str) -> Iterator[Component]:

@@ -7,6 +7,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from pathlib import PurePosixPath
 
+from keenharbor.base.text import plural
 from keenharbor.site.inference.packages import Home
 from keenharbor.tree import Entry
 
@@ -58,7 +59,7 @@ def areas_in(
                 continue
             if area in ("cache",) and path.startswith(("core/", "lib/", "includes/", "src/")) and code:
                 continue  # the code of a cache is no cache
-            add(area, path, f"its name, and {total} files in it")
+            add(area, path, f"its name, and {plural(total, 'file')} in it")
             break
     for path in core_files:
         if "/" not in path and path in entries:

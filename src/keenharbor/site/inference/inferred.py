@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import dataclasses
-import os
 import re
+import shlex
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -38,13 +38,12 @@ from keenharbor.site.inference.packages import (
 )
 from keenharbor.site.inference.runtime import (
     RuntimeFound,
-    environments_beside,
     migrate_command,
     runtime_in,
     serve_command,
 )
 from keenharbor.site.inference.sources import Group, Source, groups_of, settings_sources
-from keenharbor.site.model import USUAL, FolderPart, SwitchPart
+from keenharbor.site.model import USUAL, DescribedFolder, FolderPart, SwitchPart
 from keenharbor.site.settings import Setting, key_parts
 from keenharbor.tree import AreaRules, scan_tree
 from keenharbor.tree import Entry as TreeEntry
@@ -56,6 +55,8 @@ _PLACEHOLDER = re.compile(r"(?i)//(www\.)?(example\.(com|org|net)|localhost|127\
 _MAIL = re.compile(r"(?i)(mail|smtp|email)")
 _TIMER = re.compile(r"(?i)(^|[._-])(cron|schedul|timer)")
 _TITLE = re.compile(r"(?i)(^|[._$-])(site_?|blog_?)?(name|title)$")
+
+_AS_YOU_SAID = "as you said"
 
 
 @dataclass(frozen=True)
@@ -72,11 +73,14 @@ class AddressFound:
 
 @dataclass(frozen=True)
 class Given:
-    """What the maintainer has said."""
+    """What the maintainer has said: beside the name and files of web servers, what could not be found."""
 
     name: str | None = None
     address: str | None = None
     server_configs: tuple[Path, ...] = ()
+    core_version_file: str | None = None
+    runtime_version: str | None = None
+    serve: str | None = None
 
 
 @dataclass
@@ -118,7 +122,7 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
     entries = scan_tree(root, AreaRules({}), USUAL).entries
     progress.stage("reading settings")
     sources = settings_sources(root, entries)
-    runtime = _with_environment(root, runtime_in(root, entries, sources, given.server_configs))
+    runtime = runtime_in(root, entries, sources, given.server_configs)
     homes = homes_in(root, entries)
     progress.stage("trying databases")
     tried = try_candidates(database_candidates(root, entries, sources), opener)
@@ -135,45 +139,33 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
             best.candidate.place, address, switch, components
         )
     core = _core(root, entries, sources, homes, runtime)
+    if core is None and given.core_version_file is not None:
+        core = _core_said(root, given.core_version_file)
+    if runtime is not None and runtime.version is None and given.runtime_version is not None:
+        runtime = dataclasses.replace(
+            runtime, version=given.runtime_version, version_evidence=_AS_YOU_SAID, sure=Sureness.READ
+        )
+    serve = serve_command(runtime.name, entries) if runtime else None
+    if serve is None and given.serve is not None:
+        serve = shlex.split(given.serve), _AS_YOU_SAID
     homes, switch = _python_packages(root, sources, homes, switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
     settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
     areas, why = areas_in(entries, homes, settings_files, [core.version_file] if core and core.version_file else [])
     by_kind = {kind: [h for h in homes if h.kind == kind] for kind in ("extension", "theme")}
-    chosen = {kind: _with_alike(_main(found, switch), found) for kind, found in by_kind.items()}
-    taken = {f for h in chosen.values() if h is not None for f in (h.part.folder, *h.part.also)}
+    chosen = {kind: _with_others(_with_alike(_main(found, switch), found), found) for kind, found in by_kind.items()}
+    taken = {
+        f for h in chosen.values() if h is not None for place in h.part.places for f in (place.folder, *place.also)
+    }
     return Inferred(
         root, runtime, best, tuple(tried), core, chosen["extension"], chosen["theme"],
         tuple(h for h in homes if h.part.folder not in taken), switch, address, places, kinds, settings_source, settings_table,
         areas, why,
-        _mail(sources, settings_source), tuple(_timers(sources)), serve_command(runtime.name, entries) if runtime else None,
+        _mail(sources, settings_source), tuple(_timers(sources)), serve,
         _title(sources, settings_source),
         tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60 and is_packed_text(x.value)),
         migrate_command(runtime.name, entries) if runtime else None,
     )  # fmt: skip
-
-
-def _with_environment(root: Path, found: RuntimeFound | None) -> RuntimeFound | None:
-    """A Python site's virtual environment is left out of a scan; where it is, its packages are the site's."""
-    if found is None or found.name != "python" or found.packages is not None:
-        return found
-    for environment in environments_beside(root):
-        packages = sorted(environment.glob("lib/python*/site-packages"))
-        program = environment / "bin/python"
-        try:
-            config = (environment / "pyvenv.cfg").read_text(encoding="utf-8", errors="replace")
-        except OSError:
-            continue
-        version = re.search(r"(?m)^version(?:_info)? = (\d+\.\d+(?:\.\d+)?)", config)
-        if packages:
-            told = f"{environment}/pyvenv.cfg"
-            return RuntimeFound(
-                "python", found.name_evidence, version[1] if version else found.version,
-                told if version else found.version_evidence,
-                Sureness.READ if version else found.sure, found.version_file, os.path.relpath(packages[0], root),
-                str(program) if program.exists() else None, found.asked,
-            )  # fmt: skip
-    return found
 
 
 def _database_facts(
@@ -273,6 +265,21 @@ def _core(
     return next(iter(core_in(root, entries, sources, homes)), None)
 
 
+def _core_said(root: Path, path: str) -> CoreFound:
+    """The core's version from the file that somebody named. Raises `UsageError` when it tells none."""
+    file = root / path
+    try:
+        inside = root in file.resolve().parents
+        version = re.search(r"\d[\w.+-]*", file.read_text(encoding="utf-8", errors="replace")[:10_000])
+    except OSError:
+        inside, version = False, None
+    if not inside or version is None:
+        raise UsageError(
+            "this file tells no version", where=file, advice="name one of the site's files, from its folder on"
+        )
+    return CoreFound(version[0], f"{path}, as you said", Sureness.READ, path)
+
+
 def _switched_on_modules(
     root: Path, sources: Sequence[Source], runtime: RuntimeFound
 ) -> tuple[list[str], tuple[Source, str] | None]:
@@ -346,6 +353,28 @@ def _with_alike(main: Home | None, homes: Sequence[Home]) -> Home | None:
     )
 
 
+def _with_others(main: Home | None, homes: Sequence[Home]) -> Home | None:
+    """A home with those of the same kind whose things are described otherwise, as far as they are surely homes."""
+    if main is None:
+        return None
+    left = [h for h in homes if h.part.folder not in (main.part.folder, *main.part.also) and h.sure is Sureness.READ]
+    others: list[Home] = []
+    while left:
+        alike = _with_alike(left[0], left)
+        assert alike is not None
+        others.append(alike)
+        left = [h for h in left if h.part.folder not in (alike.part.folder, *alike.part.also)]
+    if not others:
+        return main
+    described = [DescribedFolder(**h.part.model_dump(exclude={"others", "switch"})) for h in others]
+    return dataclasses.replace(
+        main,
+        part=main.part.model_copy(update={"others": described}),
+        components=tuple(c for h in (main, *others) for c in h.components),
+        evidence="; described otherwise: ".join(h.evidence for h in (main, *others)),
+    )
+
+
 def _settings_source(sources: Sequence[Source], address: AddressFound | None, database: Tried | None) -> Source | None:
     if address is not None and address.source is not None:
         return address.source
@@ -376,6 +405,19 @@ def _title(sources: Sequence[Source], settings: Source | None) -> tuple[str, str
             if speaks and 1 < len(setting.value) <= 80 and not re.search(r"[\\/]|^\d+$", setting.value):
                 return setting.value, source.evidence(setting)
     return None
+
+
+def unfound(found: Inferred) -> list[tuple[str, str]]:
+    """What only a person can say: the question, and the field of `Given` that takes the answer."""
+    return [
+        *([("The site's address cannot be found. What is it", "address")] if found.address is None else []),
+        *([("No file was found that tells the core's version. Which one does", "core_version_file")]
+          if found.core is None else []),
+        *([(f"The version of {found.runtime.name} cannot be found. Which one runs the site", "runtime_version")]
+          if found.runtime is not None and found.runtime.version is None else []),
+        *([("How is the site started, for a clone, on a {port}", "serve")]
+          if found.runtime is not None and found.serve is None else []),
+    ]  # fmt: skip
 
 
 Add = Callable[[str, str, Sureness, str], None]

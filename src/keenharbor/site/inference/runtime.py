@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
 import subprocess
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
+from keenharbor.base.text import plural
 from keenharbor.site.inference.evidence import Sureness
 from keenharbor.site.inference.sources import Source, in_dependencies
 from keenharbor.tree import Entry
@@ -58,7 +60,6 @@ class RuntimeFound:
     version_file: str | None = None
     packages: str | None = None
     program: str | None = None
-    asked: str = ""
 
 
 def runtime_in(
@@ -76,32 +77,32 @@ def runtime_in(
     if not counts:
         return None
     name = max(counts, key=lambda n: (counts[n] * (0.2 if n == "node" else 1), n))
-    told = f"{counts[name]} of its files are in that language"
-    packages, program = _environment(root, entries) if name == "python" else (None, None)
+    told = f"{plural(counts[name], 'file')} of it in that language"
+    environment = _environment(root, entries) if name == "python" else None
+    packages, program = (environment.packages, environment.program) if environment is not None else (None, None)
     asked = _asked(name, sources)
-    for file, language in _SELECTS.items():
-        if language == name and file in entries and (version := _VERSION.search(_text(root / file))):
-            return RuntimeFound(name, told, version[0], file, Sureness.READ, file, packages, program, asked)
-    if packages is not None and (found := re.search(r"python(\d\.\d+)", packages)):
-        config = PurePosixPath(packages).parts[0] + "/pyvenv.cfg"
-        exact = re.search(r"(?m)^version(?:_info)? = (\d+\.\d+\.\d+)", _text(root / config))
-        version_said = exact[1] if exact else found[1]
+    selected = next((f for f, language in _SELECTS.items() if language == name and f in entries), None)
+    if selected is not None and (version := _VERSION.search(_text(root / selected))):
+        found = RuntimeFound(name, told, version[0], selected, Sureness.READ, selected, packages, program)
+        if environment is None or environment.version is None:
+            return found
+        # What is installed counts, whatever is selected for the next time.
+        return replace(found, version=environment.version, version_evidence=environment.evidence)
+    if environment is not None and environment.version is not None:
         return RuntimeFound(
-            name, told, version_said, config if exact else packages, Sureness.READ, None, packages, program, asked
+            name, told, environment.version, environment.evidence, Sureness.READ, None, packages, program
         )
     for server_config in server_configs:
         for language, pattern in _IN_SERVER_CONFIG:
             said = pattern.search(_text(server_config)) if language == name else None
             numbers = next((g for g in said.groups() if g and _VERSION.fullmatch(g)), None) if said else None
             if numbers:
-                return RuntimeFound(
-                    name, told, numbers, str(server_config), Sureness.LIKELY, None, packages, program, asked
-                )
+                return RuntimeFound(name, told, numbers, str(server_config), Sureness.LIKELY, None, packages, program)
     installed = _installed(name)
     if installed is not None:
         evidence = f"{installed[0]} is installed here" + (f"; the code asks for {asked}" if asked else "")
         return RuntimeFound(
-            name, told, installed[1], evidence, Sureness.GUESSED, None, packages, program or installed[0], asked
+            name, told, installed[1], evidence, Sureness.GUESSED, None, packages, program or installed[0]
         )
     if asked and (version := _VERSION.search(asked)):
         return RuntimeFound(
@@ -113,9 +114,8 @@ def runtime_in(
             None,
             packages,
             program,
-            asked,
         )
-    return RuntimeFound(name, told, None, "", Sureness.MISSING, None, packages, program, asked)
+    return RuntimeFound(name, told, None, "", Sureness.MISSING, None, packages, program)
 
 
 def _text(file: Path) -> str:
@@ -134,16 +134,36 @@ def _asked(name: str, sources: Sequence[Source]) -> str:
     return ""
 
 
-def _environment(root: Path, entries: Mapping[str, Entry]) -> tuple[str | None, str | None]:
-    """The folder of the installed packages and the interpreter of a virtual environment in the tree."""
-    for path in sorted(entries):
-        if path.endswith("/pyvenv.cfg") or path == "pyvenv.cfg":
-            home = root / path
-            found = sorted(home.parent.glob("lib/python*/site-packages"))
-            program = home.parent / "bin" / "python"
-            if found:
-                return found[0].relative_to(root).as_posix(), str(program) if program.exists() else None
-    return None, None
+@dataclass(frozen=True)
+class _Environment:
+    """A virtual environment: its folder of packages from the site's root, its interpreter, the version that it says it has."""
+
+    packages: str
+    program: str | None
+    version: str | None
+    evidence: str
+
+
+def _environment(root: Path, entries: Mapping[str, Entry]) -> _Environment | None:
+    """The virtual environment of a site: in its tree, or where a scan leaves it out."""
+    in_tree = [root / path for path in sorted(entries) if PurePosixPath(path).name == "pyvenv.cfg"]
+    for config in (*in_tree, *(e / "pyvenv.cfg" for e in environments_beside(root))):
+        home = config.parent
+        packages = next(iter(sorted(home.glob("lib/python*/site-packages"))), None)
+        if packages is None:
+            continue
+        program = home / "bin/python"
+        said = re.search(r"(?m)^version(?:_info)? = (\d+\.\d+(?:\.\d+)?)", _text(config))
+        named = re.search(r"python(\d\.\d+)", packages.parent.name)
+        version = said or named
+        shown = (
+            Path(os.path.relpath(config if said else packages, root)).as_posix() if config in in_tree else str(config)
+        )
+        return _Environment(
+            Path(os.path.relpath(packages, root)).as_posix(), str(program) if program.exists() else None,
+            version[1] if version else None, shown,
+        )  # fmt: skip
+    return None
 
 
 def environments_beside(root: Path) -> list[Path]:

@@ -15,6 +15,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.site.inference.databases import Candidate
 from keenharbor.site.inference.inferred import Given, Inferred
 from keenharbor.site.inference.packages import Home
+from keenharbor.site.model import DescribedFolder
 from keenharbor.site.toml import read_toml
 
 NO_ADDRESS = "http://address-not-found.invalid"
@@ -203,11 +204,7 @@ def _put_runtime(out: _Text, found: Inferred) -> None:
 
 def _put_home(out: _Text, key: str, home: Home, found: Inferred) -> None:
     out.table(key, home.evidence)
-    out.put("folder", home.part.folder)
-    out.put("also", home.part.also or None)
-    out.put("facts", home.part.facts or None)
-    out.put("format", home.part.format)
-    out.put("only", home.part.only or None)
+    _put_described(out, home.part)
     switch = found.switch
     if switch is not None and any(
         switch.on & set(c.known_as) or switch.names & set(c.known_as) for c in home.components
@@ -216,9 +213,25 @@ def _put_home(out: _Text, key: str, home: Home, found: Inferred) -> None:
         if own.setting is not None and switch.source is not None and found.settings_source is not switch.source:
             own = own.model_copy(update={"file": switch.source.path, "format": switch.source.form})
         out.put("switch", own.model_dump(exclude_none=True), switch.evidence)
-    if home.part.fields:
-        out.table(f"{key}.fields")
-        for field, name in home.part.fields.items():
+    _put_fields(out, f"{key}.fields", home.part)
+    for other in home.part.others:
+        out.table(f"[{key}.others]", "described otherwise")
+        _put_described(out, other)
+        _put_fields(out, f"{key}.others.fields", other)
+
+
+def _put_described(out: _Text, part: DescribedFolder) -> None:
+    out.put("folder", part.folder)
+    out.put("also", part.also or None)
+    out.put("facts", part.facts or None)
+    out.put("format", part.format)
+    out.put("only", part.only or None)
+
+
+def _put_fields(out: _Text, table: str, part: DescribedFolder) -> None:
+    if part.fields:
+        out.table(table)
+        for field, name in part.fields.items():
             out.put(field, name)
 
 
