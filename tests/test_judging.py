@@ -19,9 +19,11 @@ from keenharbor.compare.proposals import propose_checks
 from keenharbor.database import Schema, Table
 from keenharbor.database.rewrite import HostMove
 from keenharbor.demo.scene import Scene
+from keenharbor.site.feed import read_feed
 from keenharbor.site.inside import _kinds_of_tables, _references
+from keenharbor.site.load import open_site
 from keenharbor.site.model import LookPart
-from keenharbor.site.surroundings import _is_enough
+from keenharbor.site.surroundings import _is_enough, limits_of_the_web_server, runtime_checks
 
 TARGET = ("--core", "4.0", "--runtime", "3", "--extension", "gallery-wall=replace-by:picture-rail")
 
@@ -125,16 +127,37 @@ def test_modules_and_limits_that_the_target_asks_for(scene: Scene) -> None:
         text + '\n[runtime]\nname = "python"\nversion = "3.11"\n' if "[runtime]" not in text else text
     )
     # Python can be asked.
-    from keenharbor.site.feed import read_feed
-    from keenharbor.site.load import open_site
-    from keenharbor.site.surroundings import runtime_checks
-
     site = open_site(scene.site_file)
     runtime = site.model.runtime.model_copy(update={"name": "python", "launchers": {"3.11": sys.executable}})
     release = read_feed(scene.folder / "feed/feed.json").need("tansy-core", "4.0")
     modules, limit = runtime_checks(site.at(site.root, site.database_place, runtime), release, "3.11", "Tansy 4.0")
     assert modules.verdict == "blocked" and "lacks no_such_module" in modules.reason and "json" not in modules.reason
     assert limit.subject == "limit memory" and "has none" in limit.reason
+
+
+@pytest.mark.parametrize(
+    ("file", "text", "value"),
+    [
+        (".user.ini", "; ours\nmemory = 64M\n", "64M"),
+        (".htaccess", "# php_value memory 1G\n<IfModule x>\n  php_value memory 64M\n</IfModule>\n", "64M"),
+        ("core/.htaccess", "php_admin_value memory '96M'\n", "96M"),
+        ("../pool.conf", "[site]\nphp_admin_value[memory] = 32M\n", "32M"),
+    ],
+)
+def test_limits_are_those_that_the_web_server_sets(scene: Scene, file: str, text: str, value: str) -> None:
+    root = scene.folder / "site"
+    (root / file).write_text(text)
+    site = open_site(scene.site_file)
+    runtime = site.model.runtime.model_copy(
+        update={"name": "python", "launchers": {"3.11": sys.executable}, "server_configs": ["pool.conf"]}
+    )
+    site = site.at(site.root, site.database_place, runtime)
+    assert limits_of_the_web_server(site)["memory"][0] == value
+    for least, told in (("128M", 1), ("16M", 0)):
+        change_feed(scene, "tansy-core", "4.0", requires={"limits": {"memory": least}})
+        release = read_feed(scene.folder / "feed/feed.json").need("tansy-core", "4.0")
+        found = runtime_checks(site, release, "3.11", "Tansy 4.0")
+        assert len(found) == told and all(value in c.reason and "sets" in c.reason for c in found)
 
 
 @pytest.mark.parametrize(

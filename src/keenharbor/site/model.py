@@ -165,13 +165,14 @@ class DatabasePart(Part):
 class RuntimePart(Part):
     """The language runtime: the file in the site that selects its version (or the ``version``), each version's launcher, and the
     folder of its installed ``packages``. From a ``wheelhouse``, a folder of packages beside the site file, they are installed
-    without a network."""
+    without a network. ``server_configs`` are files of the web server that say what it allows the runtime."""
 
     name: Text
     version_file: Text | None = None
     version: Text | None = None
     packages: Text | None = None
     wheelhouse: Text | None = None
+    server_configs: list[Text] = []
     launchers: dict[str, str] = {}
 
 

@@ -39,6 +39,7 @@ def runtime_checks(site: SiteView, release: Release, runtime: str, target: str) 
         reason = f"{target} asks for {wanted}; {name} {runtime} cannot be asked for them"
         return [Check("runtime modules", Verdict.CAUTION, reason, "look yourself")]
     there, allowed = told
+    served = limits_of_the_web_server(site)
     checks = []
     missing = sorted(m for m in modules if m.lower() not in there)
     if missing:
@@ -48,14 +49,43 @@ def runtime_checks(site: SiteView, release: Release, runtime: str, target: str) 
     elif modules:
         checks.append(Check("runtime modules", Verdict.CLEAR, f"{name} {runtime} has {', '.join(modules)}"))
     for limit, least in limits.items():
-        present = allowed.get(limit)
-        if present is None or not _is_enough(str(present), least):
-            reason = (
-                f"{target} asks for {limit} {least}; {name} {runtime} has {present if present is not None else 'none'}"
-            )
-            checks.append(Check(f"limit {limit}", Verdict.CAUTION, f"{reason} on the command line",
-                                "raise it, and look at what the web server sets"))  # fmt: skip
+        subject, asked = f"limit {limit}", f"{target} asks for {limit} {least}"
+        if limit in served:
+            present, where = served[limit]
+            if not _is_enough(present, least):
+                checks.append(Check(subject, Verdict.CAUTION, f"{asked}; {where} sets {present}", "raise it there"))
+            continue
+        own = allowed.get(limit)
+        if own is None or not _is_enough(str(own), least):
+            reason = f"{asked}; {name} {runtime} has {'none' if own is None else own} on the command line"
+            checks.append(Check(subject, Verdict.CAUTION, reason, "raise it, and look at what the web server sets"))
     return checks
+
+
+_SERVER_FILES = (".htaccess", ".user.ini")
+_SETS_LIMIT = re.compile(
+    r"^[ \t]*(?:php_(?:admin_)?(?:value|flag)(?:[ \t]+|\[)|env\[)?([a-z][\w.-]*)\]?[ \t]*(?:=|[ \t])[ \t]*[\"']?([\w.-]+)",
+    re.M | re.I,
+)
+_LARGEST_CONFIG = 1024 * 1024
+
+
+def limits_of_the_web_server(site: SiteView) -> dict[str, tuple[str, str]]:
+    """What files of the web server say by name, and which one: those in the site's own folders, and those that the site file
+    names. The last one counts, as for the server."""
+    home = site.site_file.absolute().parent
+    folders = [site.root, *sorted(p for p in site.root.iterdir() if p.is_dir() and not p.is_symlink())]
+    files = [home / name for name in site.model.runtime.server_configs]
+    files += [folder / name for folder in folders for name in _SERVER_FILES]
+    found: dict[str, tuple[str, str]] = {}
+    for file in files:
+        try:
+            text = file.read_text(encoding="utf-8", errors="replace")[:_LARGEST_CONFIG] if file.is_file() else ""
+        except OSError:
+            continue
+        shown = file.relative_to(site.root).as_posix() if site.root in file.parents else str(file)
+        found |= {name: (value, shown) for name, value in _SETS_LIMIT.findall(text)}
+    return found
 
 
 def _told(name: str, program: str | None) -> tuple[set[str], dict[str, object]] | None:

@@ -102,7 +102,7 @@ def site_file_text(found: Inferred, given: Given, home: Path) -> str:
     _put_core(out, found)
     _put_settings(out, found)
     _put_database(out, found)
-    _put_runtime(out, found)
+    _put_runtime(out, found, given, home)
     for key, one in (("extensions", found.extensions), ("themes", found.themes)):
         if one is not None:
             _put_home(out, key, one, found)
@@ -183,7 +183,7 @@ def _put_keys(out: _Text, candidate: Candidate, found: Inferred) -> None:
             out.put(role, candidate.keys[role])
 
 
-def _put_runtime(out: _Text, found: Inferred) -> None:
+def _put_runtime(out: _Text, found: Inferred, given: Given, home: Path) -> None:
     runtime = found.runtime
     if runtime is None:
         out.table("runtime", "there is no code in the site")
@@ -197,6 +197,7 @@ def _put_runtime(out: _Text, found: Inferred) -> None:
     else:
         out.put("version", runtime.version or "unknown", "" if runtime.version else "not found: write it here")
     out.put("packages", runtime.packages)
+    out.put("server_configs", [_relative(f.resolve(), home) for f in given.server_configs] or None)
     if runtime.program is not None and runtime.version is not None:
         out.table("runtime.launchers")
         out.put(runtime.version, runtime.program)
@@ -279,7 +280,7 @@ def platform_text(site_file: Path) -> str:
         document.pop(key, None)
     runtime = document.get("runtime")
     if runtime is not None:
-        for key in ("launchers", *(("version",) if "version_file" in runtime else ())):
+        for key in ("launchers", "server_configs", *(("version",) if "version_file" in runtime else ())):
             runtime.pop(key, None)
     database = document.get("database")
     if database is not None:
