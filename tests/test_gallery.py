@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +13,7 @@ from PIL import Image
 
 from keenharbor.compare import Finding, Look, Noise, Weight
 from keenharbor.compare.camera import Shot
-from keenharbor.compare.look import FileSeen, PageSeen
+from keenharbor.compare.look import LOGGED_IN, FileSeen, PageSeen
 from keenharbor.compare.markup import Block, Markup
 from keenharbor.trial.gallery import Gallery, Shots
 
@@ -29,8 +29,14 @@ class Painter:
         self.errors: tuple[str, ...] = ()
         self.failed: tuple[str, ...] = ()
 
-    def shoot(self, address: str, paths: Sequence[str], widths: Sequence[int] = (400,)) -> list[Shot]:
-        self.asked += paths
+    def shoot(
+        self,
+        address: str,
+        paths: Sequence[str],
+        widths: Sequence[int] = (400,),
+        cookies: Mapping[str, str] | None = None,
+    ) -> list[Shot]:
+        self.asked += [f"{p} as {cookies['session']}" if cookies else p for p in paths]
         shots = []
         for path in paths:
             picture = np.full((300, 400, 3), 255, np.uint8)
@@ -61,13 +67,17 @@ def gallery(tmp_path: Path, painter: Painter) -> Gallery:
     return Gallery(tmp_path, painter)  # type: ignore[arg-type]
 
 
+def nobody() -> dict[str, str]:
+    return {}
+
+
 NOISE = Noise(everywhere=frozenset({"#clock"}))
 FIRST = (page("/x", a="A", b="B", clock="1"), page("/y", a="A", b="B", clock="1"))
 
 
 def begin(gallery: Gallery, painter: Painter) -> tuple[Shots, Look]:
     painter.colours = {p: {"#a": 10, "#b": 60, "#clock": 90} for p in ("/x", "/y")}
-    before = gallery.before("http://h", look(*FIRST))
+    before = gallery.before("http://h", look(*FIRST), nobody)
     painter.asked.clear()
     return before, look(*FIRST)
 
@@ -75,19 +85,44 @@ def begin(gallery: Gallery, painter: Painter) -> tuple[Shots, Look]:
 def test_only_pages_that_may_look_different_are_taken_anew(gallery: Gallery, painter: Painter) -> None:
     before, first = begin(gallery, painter)
     same = look(page("/x", a="A", b="B", clock="2"), page("/y", a="A", b="B", clock="2"))
-    assert gallery.after("http://h", before.shots, (first, same), NOISE) == before.shots and painter.asked == []
+    assert gallery.after("http://h", before.shots, (first, same), NOISE, nobody) == before.shots and painter.asked == []
     other = look(page("/x", a="other", b="B", clock="2"), FIRST[1])
-    gallery.after("http://h", before.shots, (same, other), NOISE)
+    gallery.after("http://h", before.shots, (same, other), NOISE, nobody)
     assert painter.asked == ["/x"]
     painter.asked.clear()
-    gallery.after("http://h", before.shots, (first, look(*FIRST, style="new")), NOISE)
+    gallery.after("http://h", before.shots, (first, look(*FIRST, style="new")), NOISE, nobody)
     assert painter.asked == ["/x", "/y"]
     gone = look(FIRST[0], PageSeen("/y", 500))
-    assert {s.path for s in gallery.after("http://h", before.shots, (first, gone), NOISE).values()} == {"/x"}
+    assert {s.path for s in gallery.after("http://h", before.shots, (first, gone), NOISE, nobody).values()} == {"/x"}
+
+
+def test_what_only_a_member_sees_is_taken_as_a_member(gallery: Gallery, painter: Painter) -> None:
+    shelf = f"/shelf{LOGGED_IN}"
+    sent_away = PageSeen("/shelf", 302, redirect="/login")
+    members = (page(f"/x{LOGGED_IN}", a="A"), page(shelf, a="mine"))
+    first = look(*FIRST, sent_away)
+    first.pages |= {p.path: p for p in members}
+    painter.colours = {"/shelf": {"#a": 10}}
+    before = gallery.before("http://h", first, lambda: {"session": "one"})
+    # What anybody sees is not taken again as a member sees it.
+    assert painter.asked == ["/x", "/y", "/shelf as one"] * 2
+    painter.asked.clear()
+    painter.colours = {"/shelf": {"#a": 200}}
+    now = look(*FIRST, sent_away, style="new")
+    now.pages |= first.pages
+    shots = gallery.after("http://h", before.shots, (first, now), NOISE, lambda: {"session": "two"})
+    assert "/shelf as two" in painter.asked
+    found = gallery.differences(before, shots, (first, now), NOISE)
+    assert ("looks-different", "#a", shelf) in [(o.kind, o.place, o.page) for o in found]
+    # Nobody can log in any more: other findings say so.
+    assert (
+        gallery.after("http://h", before.shots, (first, now), NOISE, nobody)[f"400 {shelf}"]
+        is before.shots[f"400 {shelf}"]
+    )
 
 
 def told(gallery: Gallery, before: Shots, first: Look, now: Look) -> list[tuple[str, str, str]]:
-    shots = gallery.after("http://h", before.shots, (first, now), NOISE)
+    shots = gallery.after("http://h", before.shots, (first, now), NOISE, nobody)
     return [(o.kind, o.place, o.page) for o in gallery.differences(before, shots, (first, now), NOISE)]
 
 
@@ -117,7 +152,7 @@ def test_a_finding_is_shown_where_it_is(gallery: Gallery, painter: Painter, tmp_
     before, first = begin(gallery, painter)
     painter.colours["/x"] = {"#a": 10, "#b": 250, "#clock": 90}
     now = look(page("/x", a="A", b="other", clock="1"), FIRST[1])
-    shots = gallery.after("http://h", before.shots, (first, now), NOISE)
+    shots = gallery.after("http://h", before.shots, (first, now), NOISE, nobody)
 
     def shown(**facts: Any) -> Finding:
         made = Finding(

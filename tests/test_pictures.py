@@ -114,6 +114,10 @@ def test_a_browser_shows_pages_and_what_it_complains_of(pages: Pages) -> None:
     for key in again:
         assert different_regions(decode(shots[key].png), decode(again[key].png)) == []
     with Camera() as camera:
+        known: list[str] = []
+        pages.content["/shelf"] = lambda m, p, headers, b: known.append(headers["Cookie"]) or "<p>mine</p>"
+        (member,) = camera.shoot(pages.address, ["/shelf"], (400,), {"session": "bean"})
+        assert member.png and known == ["session=bean"]
         (dead,) = camera.shoot("http://127.0.0.1:9", ["/"], (400,))
     assert dead.png == b"" and dead.errors
 

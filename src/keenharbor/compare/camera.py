@@ -9,7 +9,7 @@ import contextlib
 import os
 import re
 import shutil
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from types import TracebackType
 from typing import TYPE_CHECKING
@@ -109,12 +109,20 @@ class Camera:
         if self._playwright is not None:
             await self._playwright.stop()
 
-    def shoot(self, address: str, paths: Sequence[str], widths: Sequence[int] = WIDTHS) -> list[Shot]:
+    def shoot(
+        self,
+        address: str,
+        paths: Sequence[str],
+        widths: Sequence[int] = WIDTHS,
+        cookies: Mapping[str, str] | None = None,
+    ) -> list[Shot]:
         """Pictures of pages of the site at ``address``, by width and path. A page that cannot be shown has an empty picture and
-        says why. Several pages are open at once; each is asked for like a visitor's."""
-        return self._loop.run_until_complete(self._shoot(address, paths, widths))
+        says why. Several pages are open at once; each is asked for like a visitor's, with ``cookies`` like a member's."""
+        return self._loop.run_until_complete(self._shoot(address, paths, widths, cookies or {}))
 
-    async def _shoot(self, address: str, paths: Sequence[str], widths: Sequence[int]) -> list[Shot]:
+    async def _shoot(
+        self, address: str, paths: Sequence[str], widths: Sequence[int], cookies: Mapping[str, str]
+    ) -> list[Shot]:
         asked = [(path, width) for width in widths for path in paths]
         found: dict[tuple[str, int], Shot] = {}
         waiting = iter(asked)
@@ -126,7 +134,7 @@ class Camera:
                     if tab is None or tab.width != width:
                         if tab is not None:
                             await tab.close()
-                        tab = await self._open(address, width)
+                        tab = await self._open(address, width, cookies)
                     found[path, width] = await tab.shoot(path)
             finally:
                 if tab is not None:
@@ -135,7 +143,7 @@ class Camera:
         await asyncio.gather(*(work() for _ in range(AT_ONCE)))
         return [found[a] for a in asked]
 
-    async def _open(self, address: str, width: int) -> _Tab:
+    async def _open(self, address: str, width: int, cookies: Mapping[str, str]) -> _Tab:
         assert self._browser is not None
         context = await self._browser.new_context(
             viewport={"width": width, "height": 800}, reduced_motion="reduce", ignore_https_errors=True,
@@ -143,6 +151,8 @@ class Camera:
         )  # fmt: skip
         context.set_default_timeout(_SECONDS * 1000)
         await context.add_init_script(_STILL)
+        if cookies:
+            await context.add_cookies([{"name": n, "value": v, "url": address} for n, v in cookies.items()])
         page = await context.new_page()
         tab = _Tab(address, width, context, page, await context.new_cdp_session(page))
         await tab.listen()

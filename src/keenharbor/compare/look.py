@@ -115,6 +115,12 @@ def take_look(
     return look
 
 
+def member_cookies(visitor: Visitor, log_in: CheckPart, mail_to: Callable[[], Sequence[str]] = tuple) -> dict[str, str]:
+    """What a member is known by after the scripted visit ``log_in``; nothing when it fails."""
+    visitor.forget()
+    return visitor.cookies if _run_check(visitor, log_in, mail_to) is None else {}
+
+
 LOGGED_IN = " (logged in)"
 MOST_VISITS = 4
 _ENDS_A_VISIT = re.compile(r"(?i)(log|sign)[-_]?(out|off)|delete|remove|unsubscribe|cancel")

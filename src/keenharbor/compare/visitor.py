@@ -77,6 +77,11 @@ class Visitor:
         """Drop cookies: be another visitor."""
         self._cookies.clear()
 
+    @property
+    def cookies(self) -> dict[str, str]:
+        """What the site has given this visitor to be known by."""
+        return dict(self._cookies)
+
     def _close(self) -> None:
         if self._connection is not None:
             self._connection.close()

@@ -6,7 +6,7 @@ WORK/trials/ID/pictures/ID-OF-FINDING-before.webp, …-after.webp    what the re
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -21,6 +21,8 @@ from keenharbor.compare.pictures import Region, cut_out, decode, different_regio
 
 MOST_PAGES = 60
 Box = tuple[float, float, float, float]
+Member = Callable[[], Mapping[str, str]]
+"""Logs in anew, and gives what a member is known by; nothing where nobody can log in."""
 
 
 @dataclass
@@ -55,11 +57,12 @@ class Gallery:
         self._folder, self._camera = folder, camera
         self._compared: dict[tuple[str, str], list[Region]] = {}
 
-    def before(self, address: str, look: Look) -> Shots:
-        """Every page twice, as it is before the first step."""
-        pages = [p for p, seen in look.pages.items() if _is_shown(p, seen)]
+    def before(self, address: str, look: Look, member: Member) -> Shots:
+        """Every page twice, as it is before the first step; of those that a member sees, what nobody else does."""
+        pages = [p for p in look.pages if _is_pictured(look, p)]
         chosen = pages[:MOST_PAGES]
-        first, second = self._take(address, chosen), self._take(address, chosen)
+        session = member() if any(p.endswith(LOGGED_IN) for p in chosen) else {}
+        first, second = (self._take(address, chosen, lambda: session) for _ in range(2))
         found = Shots({s.key: s for s in second}, left_out=len(pages) - len(chosen))
         for one, two in zip(first, second, strict=True):
             boxes = [_box(r) for r in self._regions(one, two)]
@@ -70,7 +73,7 @@ class Gallery:
         return found
 
     def after(
-        self, address: str, earlier: Mapping[str, KeptShot], looks: tuple[Look, Look], noise: Noise
+        self, address: str, earlier: Mapping[str, KeptShot], looks: tuple[Look, Look], noise: Noise, member: Member
     ) -> dict[str, KeptShot]:
         """The pictures after a step; a page is taken anew when what it is made of is not what it was. ``looks`` are those after
         the step before and after this one."""
@@ -79,10 +82,10 @@ class Gallery:
         again = [
             path
             for path in dict.fromkeys(s.path for s in earlier.values())
-            if path in look.pages and _is_shown(path, look.pages[path])
+            if path in look.pages and _is_shown(look.pages[path])
             and (files_changed or _content(look.pages[path], noise) != _content(look_earlier.pages.get(path), noise))
         ]  # fmt: skip
-        taken = {s.key: s for s in self._take(address, again)}
+        taken = {s.key: s for s in self._take(address, again, member)}
         return {k: taken.get(k, s) for k, s in earlier.items() if s.path in look.pages and look.pages[s.path].loads}
 
     def differences(
@@ -162,21 +165,35 @@ class Gallery:
             self._compared[both] = different_regions(*(decode((self._folder / f).read_bytes()) for f in both))
         return self._compared[both]
 
-    def _take(self, address: str, paths: Sequence[str]) -> list[KeptShot]:
-        return [self._keep(shot) for shot in self._camera.shoot(address, paths)] if paths else []
+    def _take(self, address: str, paths: Sequence[str], member: Member) -> list[KeptShot]:
+        anyones = [p for p in paths if not p.endswith(LOGGED_IN)]
+        members = [p.removesuffix(LOGGED_IN) for p in paths if p.endswith(LOGGED_IN)]
+        taken = [self._keep(shot, "") for shot in self._camera.shoot(address, anyones)] if anyones else []
+        if members and (cookies := member()):
+            shots = self._camera.shoot(address, members, cookies=cookies)
+            taken += [self._keep(shot, LOGGED_IN) for shot in shots]
+        return taken
 
-    def _keep(self, shot: Shot) -> KeptShot:
+    def _keep(self, shot: Shot, mark: str) -> KeptShot:
         name = ""
         if shot.png:
             name = f"pictures/{blake3(shot.png).hexdigest()[:20]}.png"
             file = private_folder(self._folder / "pictures") / Path(name).name
             if not file.exists():
                 file.write_bytes(shot.png)
-        return KeptShot(shot.path, shot.width, name, dict(shot.boxes), list(shot.errors), list(shot.failed))
+        return KeptShot(shot.path + mark, shot.width, name, dict(shot.boxes), list(shot.errors), list(shot.failed))
 
 
-def _is_shown(path: str, page: PageSeen) -> bool:
-    return page.loads and page.markup is not None and not path.endswith(LOGGED_IN)
+def _is_shown(page: PageSeen) -> bool:
+    return page.loads and page.markup is not None
+
+
+def _is_pictured(look: Look, path: str) -> bool:
+    """Whether there is to be a picture of a page: as a member sees it, only when it shows itself to nobody else."""
+    if not _is_shown(look.pages[path]):
+        return False
+    as_anyone = look.pages.get(path.removesuffix(LOGGED_IN)) if path.endswith(LOGGED_IN) else None
+    return as_anyone is None or as_anyone.redirect is not None or not _is_shown(as_anyone)
 
 
 def _box(region: Region) -> Box:

@@ -228,7 +228,7 @@ class _Rehearsal:
         )  # fmt: skip
         if self._gallery is not None:
             self._progress.stage("taking pictures of the unchanged clone, twice")
-            before.shots = self._gallery.before(self.stage.clone.address, second)
+            before.shots = self._gallery.before(self.stage.clone.address, second, self.stage.member_cookies)
         self.record = TrialRecord.begin(self._folder, before)
 
     def _take_up(self, identity: str, earlier: GoOn) -> None:
@@ -305,7 +305,8 @@ class _Rehearsal:
             return
         look_earlier = earlier.look if earlier is not None and earlier.look is not None else before.look
         shots = earlier.shots if earlier is not None and earlier.shots else before.shots.shots
-        seen.shots = self._gallery.after(self.stage.clone.address, shots, (look_earlier, seen.look), before.noise)
+        looks, member = (look_earlier, seen.look), self.stage.member_cookies
+        seen.shots = self._gallery.after(self.stage.clone.address, shots, looks, before.noise, member)
         seen.observations += self._gallery.differences(before.shots, seen.shots, (before.look, seen.look), before.noise)
 
     def _take_checkpoint(self, label: str) -> Snapshot:

@@ -13,7 +13,7 @@ from keenharbor.clone.clone import Clone
 from keenharbor.clone.environment import install
 from keenharbor.clone.mailbox import Mailbox, Message, kept_in
 from keenharbor.compare import Look, Noise, Visitor, take_look
-from keenharbor.compare.look import LOGGED_IN, CheckSeen, first_new_problem, make_checks
+from keenharbor.compare.look import LOGGED_IN, CheckSeen, first_new_problem, make_checks, member_cookies
 from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
@@ -53,6 +53,14 @@ class Stage:
                 visitor, part, also=also, samples=samples, learn=learn, noise=noise, log_in=log_in,
                 checks=self.live.model.check if checks else (), mail_to=self._mail_to,
             )  # fmt: skip
+
+    def member_cookies(self) -> dict[str, str]:
+        """What a member of the clone is known by; nothing where nobody can log in."""
+        log_in = self.live.model.log_in
+        if log_in is None:
+            return {}
+        with Visitor(self.clone.address) as visitor:
+            return member_cookies(visitor, log_in, self._mail_to)
 
     def make_checks(self) -> None:
         """Make the scripted visits, whatever comes of them."""
