@@ -191,3 +191,17 @@ def test_a_cutover_saves_before_the_steps_that_say_so_and_checks_what_does_not_w
     reasons = [s["reason"] for s in harbor(served.folder, "snapshot", "list", "--json").json]
     assert reasons.count("before a step") == 1 and reasons.count("before a cutover") == 1
     assert isinstance(read_plan(served.folder / "upgrade.toml").step[-1], kinds.CheckStep)
+
+
+def test_a_draft_proposes_checks_where_the_site_has_none_that_write(served: Scene) -> None:
+    text = served.site_file.read_text()
+    served.site_file.write_text(re.sub(r"(?ms)^log_in = [^\n]*$|^\[\[check\]\].*?(?=^\[|\Z)", "", text))
+    ran = harbor(served.folder, "plan", "draft", "--force", *TARGET)
+    drafted = (served.folder / "upgrade.toml").read_text()
+    assert "for their forms" in ran.err
+    assert "From the forms on the site's pages, for keenharbor.toml" in drafted
+    assert 'name = "a member logs in"' in drafted and 'name = "a search for ' in drafted
+    assert not [line for line in drafted.splitlines() if "[[check]]" in line and not line.startswith("#")]
+    harbor(served.folder, "plan", "check", code=None)
+    without = harbor(served.folder, "plan", "draft", "--force", "--no-pages", *TARGET)
+    assert "forms" not in without.err and "From the forms" not in (served.folder / "upgrade.toml").read_text()

@@ -257,13 +257,14 @@ def test_checks_are_proposed_from_forms() -> None:
         home = '<title>Seeds</title><form id="find" action="/find"><input name="q"></form><a href="/kale">k</a><a href="/in">i</a>'
         pages.content |= {
             "/": home, "/kale": "<title>Kale of Seeds</title>", "/find": '<a href="/kale">Kale</a>',
-            "/in": '<title>In</title><form id="login" method="post" action="/in"><input name="card"><input name="pin" type="password" value="p"></form>',
+            "/in": '<title>In</title><form id="login" method="post" action="/in"><input type="hidden" name="token" value="t0k3n"><input name="card"><input name="pin" type="password" value="p"></form>',
         }  # fmt: skip
         with Visitor(pages.address) as visitor:
             proposed = propose_checks(take_look(visitor, LookPart(), samples=0, served=False), visitor)
         assert not [p for m, p in pages.asked if m == "POST"], "nothing is sent"
     assert 'name = "a search for kale"' in proposed and 'text = "/kale"' in proposed
     assert '# name = "a member logs in"' in proposed and '"pin" = "…"' in proposed and '"p"' not in proposed
+    assert '"card" = "…"' in proposed and "token" not in proposed
 
 
 def test_init_proposes_checks_that_the_site_file_takes(served: Scene, write_tree: Callable[..., None]) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import sys
 from collections.abc import Sequence
 from dataclasses import replace
@@ -132,18 +131,12 @@ def _infer(
 
 
 def _proposed(session: Session, site: SiteView) -> str:
-    from keenharbor.compare import Visitor, take_look
-    from keenharbor.compare.proposals import propose_checks
+    from keenharbor.compare.proposals import proposals_in, propose_for_site
 
-    session.progress.stage(f"visiting the pages of {site.address}")
-    with Visitor(site.address) as visitor:
-        look = take_look(visitor, site.model.look, samples=0, served=False)
-        if not any(p.loads for p in look.pages.values()):
-            session.progress.note("it does not answer: no checks are proposed")
-            return ""
-        proposed = propose_checks(look, visitor)
-    count = len(re.findall(r"(?m)^(?:# )?\[\[check\]\]", proposed))
-    session.progress.note(f"{plural(count, 'check')} proposed at the end of the site file")
+    proposed = propose_for_site(site, session.progress)
+    if proposed:
+        count = plural(proposals_in(proposed), "check")
+        session.progress.note(f"{count} proposed at the end of the site file")
     return proposed
 
 

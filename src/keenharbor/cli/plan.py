@@ -18,7 +18,7 @@ from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.ready import checks_table, judge_target, target_options
 from keenharbor.site.log import append_log
 from keenharbor.trial.check import check_plan
-from keenharbor.trial.draft import PATCHES, draft_plan
+from keenharbor.trial.draft import PATCHES, draft_plan, lacks_checks
 from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan, step_facts
 
 plan_argument = click.argument(
@@ -34,8 +34,13 @@ def plan() -> None:
 @harbor_command(plan, name="draft")
 @target_options
 @click.option("--out", type=click.Path(path_type=Path), default=PLAN_FILE_NAME, help="Where to write the plan.")
+@click.option(
+    "--pages/--no-pages",
+    default=True,
+    help="Visit the pages and propose checks, where the site has no log-in or none that writes.",
+)
 @click.option("--force", is_flag=True, help="Write over a plan that is there.")
-def draft(session: Session, out: Path, force: bool, **said: Any) -> None:
+def draft(session: Session, out: Path, pages: bool, force: bool, **said: Any) -> None:
     """Write upgrade.toml: ordered steps, with comments, made from the decisions of 'ready'."""
     site = session.site()
     feed = session.feed(site, said["channels"])
@@ -44,7 +49,12 @@ def draft(session: Session, out: Path, force: bool, **said: Any) -> None:
             "there is a plan already", where=out, advice="add --force to write over it, or name another with --out"
         )
     readiness = judge_target(session, site, **said)
-    drafted = draft_plan(site, feed, readiness)
+    proposed = ""
+    if pages and lacks_checks(site):
+        from keenharbor.compare.proposals import propose_for_site
+
+        proposed = propose_for_site(site, session.progress)
+    drafted = draft_plan(site, feed, readiness, proposed)
     if not drafted.has_steps:
         raise UsageError("there is nothing to do for this target", advice="name another one with --core or --runtime")
     write_durably(out, drafted.text.encode(), mode=0o644)

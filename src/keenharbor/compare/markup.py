@@ -32,13 +32,14 @@ class Block:
 
 @dataclass
 class Form:
-    """A form: where it goes, how, and its fields by name with their values; ``secrets`` are those for passwords;
-    ``buttons`` send their value when they are pressed, boxes that are ``unticked`` nothing."""
+    """A form: where it goes, how, and its fields by name with their values; ``secrets`` are those for passwords, ``hidden`` those
+    that nobody sees; ``buttons`` send their value when they are pressed, boxes that are ``unticked`` nothing."""
 
     action: str
     method: str
     fields: dict[str, str]
     secrets: set[str] = field(default_factory=set)
+    hidden: set[str] = field(default_factory=set)
     buttons: dict[str, str] = field(default_factory=dict)
     unticked: set[str] = field(default_factory=set)
 
@@ -186,8 +187,9 @@ def _walk(
             form.unticked.add(str(attributes["name"]))
         elif tag in _FIELDS and form is not None and attributes.get("name"):
             form.fields[str(attributes["name"])] = _field_value(child, tag)
-            if (attributes.get("type") or "").lower() == "password":
-                form.secrets.add(str(attributes["name"]))
+            kind = (attributes.get("type") or "").lower()
+            if kind in ("password", "hidden"):
+                (form.secrets if kind == "password" else form.hidden).add(str(attributes["name"]))
         inner, inner_name, inner_form = block, name, form
         identity = attributes.get("id")
         if identity or tag in _BLOCK_TAGS:

@@ -12,11 +12,34 @@ from collections import Counter
 from collections.abc import Iterator
 from urllib.parse import urlencode
 
-from keenharbor.compare.look import Look
+from keenharbor.base.progress import Progress
+from keenharbor.compare.look import Look, take_look
 from keenharbor.compare.markup import Form
 from keenharbor.compare.visitor import VisitError, Visitor
+from keenharbor.site.view import SiteView
 
 _ASKED_FOR = re.compile(r"(?i)^(q|s|query|search\w*|keywords?|terms?|find|text)$")
+
+
+_MOST_PAGES = 60
+
+
+def propose_for_site(site: SiteView, progress: Progress) -> str:
+    """The same for a site, whose pages are visited for it, the first 60; empty when it does not answer, which ``progress``
+    is told."""
+    progress.stage(f"visiting the pages of {site.address} for their forms")
+    part = site.model.look.model_copy(update={"limit": min(site.model.look.limit, _MOST_PAGES)})
+    with Visitor(site.address) as visitor:
+        look = take_look(visitor, part, samples=0, served=False)
+        if not any(p.loads for p in look.pages.values()):
+            progress.note("it does not answer: no checks are proposed")
+            return ""
+        return propose_checks(look, visitor)
+
+
+def proposals_in(text: str) -> int:
+    """How many checks a text proposes."""
+    return len(re.findall(r"(?m)^(?:# )?\[\[check\]\]", text))
 
 
 def propose_checks(look: Look, visitor: Visitor) -> str:
@@ -64,9 +87,9 @@ def _common_word(titles: list[str]) -> str | None:
 
 def _by_hand(path: str, name: str, form: Form) -> Iterator[str]:
     logs_in = bool(form.secrets)
-    fields = ", ".join(
-        f"{_toml(f)} = {_toml('…' if f in form.secrets or not v else v)}" for f, v in form.fields.items()
-    )
+    # What is hidden (a token) the form sends by itself, with the value that it has then.
+    seen = {f: v for f, v in form.fields.items() if f not in form.hidden}
+    fields = ", ".join(f"{_toml(f)} = {_toml('…' if f in form.secrets or not v else v)}" for f, v in seen.items())
     what = (
         "Somebody logs in: write in a member made for it"
         if logs_in

@@ -51,16 +51,21 @@ class Drafted:
         return bool(set(kinds) - {"purge-cache", "check"})
 
 
-def draft_plan(site: SiteView, feed: Feed, readiness: Readiness) -> Drafted:
+def lacks_checks(site: SiteView) -> bool:
+    """Whether a trial would not log in, or not write."""
+    return site.model.log_in is None or not any(c.writes for c in site.model.check)
+
+
+def draft_plan(site: SiteView, feed: Feed, readiness: Readiness, proposed: str = "") -> Drafted:
     """``upgrade.toml`` for what `keenharbor.site.readiness.judge` decided, with comments that say why each step
-    stands where it does."""
-    draft = _Draft(site, feed, readiness)
+    stands where it does. ``proposed`` are checks for the site file, told at the end where it lacks some."""
+    draft = _Draft(site, feed, readiness, proposed)
     return Drafted("\n".join(draft.parts()), draft.patches)
 
 
 class _Draft:
-    def __init__(self, site: SiteView, feed: Feed, readiness: Readiness) -> None:
-        self._site, self._feed, self._readiness = site, feed, readiness
+    def __init__(self, site: SiteView, feed: Feed, readiness: Readiness, proposed: str) -> None:
+        self._site, self._feed, self._readiness, self._proposed = site, feed, readiness, proposed
         self.patches: dict[str, str] = {}
 
     def parts(self) -> Iterator[str]:
@@ -152,11 +157,17 @@ class _Draft:
         if self._site.model.commands.purge_cache is not None:
             yield "# -- Last, so that visitors do not go on getting old pages.\n"
             yield _table(name="purge", kind="purge-cache")
-        if not any(c.writes for c in self._site.model.check) or self._site.model.log_in is None:
+        if lacks_checks(self._site):
             yield (
                 "# A trial sees more with a log-in ('log_in' under [look]) and a check that writes ('writes' in a [[check]]):\n"
-                "# some breakages let every page load and fail only when somebody saves. 'init --pages' proposes checks.\n"
+                "# some breakages let every page load and fail only when somebody saves."
+                + ("" if self._proposed else " 'init --pages' proposes checks.\n")
             )
+            if self._proposed:
+                lines = "".join(
+                    f"#     {line.removeprefix('# ')}".rstrip() + "\n" for line in self._proposed.strip().splitlines()
+                )
+                yield f"# From the forms on the site's pages, for {self._site.site_file.name}:\n#\n{lines}"
         if self._site.model.check:
             yield "# -- What a person would try: the scripted visits of the site file. On live those that write are left out.\n"
             yield _table(name="check", kind="check")
