@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
+import random
 import re
 import signal
 import socket
@@ -14,15 +17,17 @@ from pathlib import Path
 import psutil
 import pytest
 
-from conftest import PROGRAM, Pages, environment, harbor, query, serve_pages
+from conftest import PROGRAM, Pages, describe, environment, harbor, killed, query, serve_pages
 from keenharbor.clone.clone import list_clones
 from keenharbor.clone.gate import USER, Gate
 from keenharbor.clone.mailbox import Mailbox, kept_in, message_of
+from keenharbor.clone.marks import VARIABLE
 from keenharbor.clone.quarantine import Quarantine, not_permitted
 from keenharbor.clone.server import free_port
 from keenharbor.compare import VisitError, Visitor
-from keenharbor.demo.scene import Scene
+from keenharbor.demo.scene import Scene, remove_scene, set_scene
 from keenharbor.site.load import open_site
+from test_engines import need
 
 needs_network = pytest.mark.skipif(bool(not_permitted()), reason=not_permitted() or "it is permitted")
 HEAD = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
@@ -221,3 +226,65 @@ def test_mail_is_read_whatever_it_holds(tmp_path: Path) -> None:
     (tmp_path / "1.eml").write_bytes(b"To: a@x.example\nSubject: s\n\nbody")
     (tmp_path / ".half").write_bytes(b"To:")
     assert [m.subject for m in kept_in(tmp_path)] == ["s"]
+
+
+def left_running(folder: Path) -> list[str]:
+    """Programs that work in ``folder`` or were told of it."""
+    found = []
+    for process in psutil.process_iter():
+        with contextlib.suppress(psutil.Error):
+            told = [*process.cmdline(), process.cwd(), process.environ().get(VARIABLE, "")]
+            if process.status() != psutil.STATUS_ZOMBIE and any(str(folder) in t for t in told):
+                found.append(" ".join(told))
+    return found
+
+
+MORE_KILLS = int(os.environ.get("HARBOR_MORE_KILLS", "0"))
+
+
+@pytest.mark.parametrize(("engine", "kills"), [("sqlite", 6), ("mariadb", 2), ("postgres", 2)])
+def test_a_trial_that_is_killed_at_any_moment_leaves_nothing_that_cannot_be_removed(
+    tmp_path: Path, request: pytest.FixtureRequest, engine: str, kills: int
+) -> None:
+    if engine != "sqlite":
+        need(engine)
+    kills += MORE_KILLS
+    scene = set_scene(tmp_path / "scene", engine=engine)
+    request.addfinalizer(lambda: remove_scene(scene.folder))
+    describe(scene, '\n[look]\nstarts = ["/about"]\nlimit = 2\n')
+    harbor(scene.folder, "snapshot", "take")
+    (scene.folder / "upgrade.toml").write_text(
+        HEAD
+        + '[[step]]\nname = "one"\nkind = "command"\ncommand = ["sh", "-c", "echo 1 >> core/count.txt"]\nexpects = ["core/*"]\n'
+        '[[step]]\nname = "two"\nkind = "command"\ncommand = ["sh", "-c", "echo 2 >> core/count.txt"]\nexpects = ["core/*"]\n'
+    )
+    site = open_site(scene.site_file)
+    before = site.fingerprint().digest
+    began = time.monotonic()
+    harbor(scene.folder, "trial", "run")
+    length = time.monotonic() - began
+    chance, taken_effect = random.Random(11), 0
+    for number in range(kills):
+        moment = chance.uniform(0, length)
+        taken_effect += killed(scene.folder, "trial", "run", after=moment) == -signal.SIGKILL
+        told = f"kill {number} at {moment:.2f} of {length:.2f} s"
+        assert site.fingerprint().digest == before, told
+        left = harbor(scene.folder, "clone", "list", "--json").json
+        assert len(left) <= 1, told
+        outside = [
+            Path(f)
+            for c in list_clones(site.work)
+            for f in ((c.server or {}).get("data"), (c.network or {}).get("folder"))
+            if f
+        ]
+        harbor(scene.folder, "clone", "close", "--all")
+        assert not [f for f in outside if f.exists()], told
+        assert harbor(scene.folder, "clone", "list", "--json").json == [], told
+        assert list((scene.folder / "harbor/clones").iterdir()) == [], told
+        end = time.monotonic() + 5
+        while (running := left_running(scene.folder / "harbor")) and time.monotonic() < end:
+            time.sleep(0.05)
+        assert not running, f"{told}: {running}"
+    assert taken_effect >= kills / 2
+    assert harbor(scene.folder, "snapshot", "verify", "--json").json["good"]
+    harbor(scene.folder, "trial", "run")

@@ -3,6 +3,7 @@
     python3 -m venv venv && venv/bin/pip install 'wagtail==6.3.*' 'django==5.1.*'
     venv/bin/python make_site.py site                              on SQLite
     venv/bin/python make_site.py site postgres://USER@/NAME?host=/run/postgresql      (needs psycopg)
+    venv/bin/python make_site.py site mariadb://USER@/NAME?host=/run/mysqld/mysqld.sock      (needs pymysql)
     python3 make_site.py --addons wheels                           later releases of the add-ons, for a wheelhouse
 
 The add-ons are built as wheels and installed into the environment that runs this.
@@ -33,7 +34,7 @@ PLANTS = (
 
 SETTINGS = '''"""Settings of the made-up site."""
 
-from pathlib import Path
+{imports}from pathlib import Path
 
 BASE_DIR = Path(__file__).resolve().parent.parent
 SECRET_KEY = "{secret}"
@@ -64,6 +65,7 @@ INSTALLED_APPS = [
     "django.contrib.staticfiles",
 ]
 MIDDLEWARE = [
+    "lane.maintenance.Maintenance",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
@@ -94,6 +96,27 @@ WAGTAIL_SITE_NAME = "Marrow Lane"
 WAGTAILADMIN_BASE_URL = "http://127.0.0.1:8000"
 EMAIL_HOST = "localhost"
 EMAIL_PORT = 25
+'''
+MAINTENANCE = '''"""Keeps visitors out while a file is there; who sends what it holds is let through."""
+
+from django.conf import settings
+from django.http import HttpResponse
+
+FLAG = settings.BASE_DIR / "maintenance.flag"
+
+
+class Maintenance:
+    def __init__(self, get_response):
+        self.get_response = get_response
+
+    def __call__(self, request):
+        try:
+            word = FLAG.read_text()
+        except FileNotFoundError:
+            return self.get_response(request)
+        if request.headers.get("X-Lane-Pass") == word:
+            return self.get_response(request)
+        return HttpResponse("The lane is being swept. Back soon.", status=503)
 '''
 URLS = """from django.conf import settings
 from django.conf.urls.static import static
@@ -254,8 +277,9 @@ def database_settings(url: str | None) -> str:
         return '{"ENGINE": "django.db.backends.sqlite3", "NAME": BASE_DIR / "db.sqlite3"}'
     parts = urlsplit(url)
     host = parts.hostname or parse_qs(parts.query).get("host", [""])[0]
+    server = "mysql" if parts.scheme == "mariadb" else "postgresql"
     told = {
-        "ENGINE": "django.db.backends.postgresql",
+        "ENGINE": f"django.db.backends.{server}",
         "NAME": parts.path.lstrip("/"),
         "USER": parts.username or "",
         "PASSWORD": parts.password or "",
@@ -290,9 +314,13 @@ def make(site: Path, url: str | None) -> None:
             check=True,
         )
         made.unlink()
+    # Django's own words for a driver that is written in Python alone.
+    of_mysql = (url or "").startswith("mariadb:")
+    imports = "import pymysql\n\npymysql.install_as_MySQLdb()\n" if of_mysql else ""
     secret = random.Random(9).randbytes(20).hex()
     for path, text in {
-        "lane/__init__.py": "", "lane/settings.py": SETTINGS.format(secret=secret, database=database_settings(url)), "lane/urls.py": URLS,
+        "lane/__init__.py": "", "lane/settings.py": SETTINGS.format(secret=secret, database=database_settings(url), imports=imports),
+        "lane/urls.py": URLS, "lane/maintenance.py": MAINTENANCE,
         "home/__init__.py": "", "home/models.py": MODELS, "home/migrations/__init__.py": "", "home/templates/home/plant_page.html": TEMPLATE,
         "manage.py": "import os\nimport sys\n\nfrom django.core.management import execute_from_command_line\n\n"
         'os.environ.setdefault("DJANGO_SETTINGS_MODULE", "lane.settings")\nexecute_from_command_line(sys.argv)\n',

@@ -15,7 +15,7 @@ import shutil
 import signal
 import sys
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -30,10 +30,12 @@ from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.process import clean_environment, run_program
 from keenharbor.base.text import now, parse_stamp, size, stamp
 from keenharbor.clone.environment import environment_of, make_environment, within
+from keenharbor.clone.marks import end_marked, mark_of
 from keenharbor.clone.quarantine import HolderFacts, Quarantine, not_permitted
 from keenharbor.clone.server import Server, fill_places, free_port, port_is_taken
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
+from keenharbor.database.protocol import NO_DATABASE
 from keenharbor.database.rewrite import HostMove, Rewriter, places_left, rewrite_database
 from keenharbor.site.load import database_place, database_settings_file, read_password
 from keenharbor.site.model import RuntimePart
@@ -79,7 +81,7 @@ class CloneFacts:
     @property
     def place(self) -> DatabasePlace:
         """Where its database is. ``database`` is a file, or the URL of one on a server."""
-        if "://" in self.database:
+        if "://" in self.database or self.database == NO_DATABASE:
             return DatabasePlace.from_url(self.database)
         return DatabasePlace("sqlite", Path(self.database))
 
@@ -112,7 +114,7 @@ class Clone:
     @property
     def variables(self) -> dict[str, str]:
         """What the clone's programs get to see of the environment: a program for sending mail that keeps it stands first."""
-        told = clean_environment()
+        told = clean_environment() | mark_of(self.folder)
         told["PATH"] = f"{self.folder / 'programs'}{os.pathsep}{told.get('PATH', os.defpath)}"
         told["PHP_INI_SCAN_DIR"] = f"{os.pathsep}{self.folder / 'programs'}"
         return told
@@ -171,7 +173,10 @@ class Clone:
                     where=self.address,
                     advice="name another port, or none",
                 )
-            self._quarantine = Quarantine(self.served_port, self.facts.mail_port or free_port())
+            self._quarantine = Quarantine(
+                self.served_port, self.facts.mail_port or free_port(), mark_of(self.folder),
+                lambda facts: self._note(network=dataclasses.asdict(facts)),
+            )  # fmt: skip
         told = dataclasses.asdict(self._quarantine.facts) if self._quarantine is not None else None
         self._note(network=told, not_blocked=reason)
 
@@ -201,7 +206,7 @@ class Clone:
 
     def _note(self, **changes: Any) -> None:
         self.facts = dataclasses.replace(self.facts, **changes)
-        write_json(self.folder / "clone.json", dataclasses.asdict(self.facts))
+        _write_facts(self.folder, self.facts)
 
     def drop(self) -> None:
         """End its processes and remove every trace of it."""
@@ -261,18 +266,24 @@ def make_clone(
         )  # fmt: skip
     place = private_folder(home / identity)
     root = place / "site"
-    database, server = _new_database(live, identity, place, root)
     source = environment_of(live) if environment else None
     if source is not None and within(source, Path(live.launcher())) is None:
         source = None  # its programs would go on running in live's
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
-        str(root), str(database.path or database.url), server=server.as_json() if server else None,
-        own_database=server is None and database.on_server, environment=str(place / "environment") if source else None,
-        mail_port=mail_port,
+        str(root), NO_DATABASE, environment=str(place / "environment") if source else None, mail_port=mail_port,
     )  # fmt: skip
+    _write_facts(place, facts)  # before anything is started: whatever is killed from here on can be found and removed
+    database, server = _new_database(
+        live, identity, place, root,
+        lambda made: _write_facts(place, dataclasses.replace(facts, server=made.as_json())),
+    )  # fmt: skip
+    facts = dataclasses.replace(
+        facts, database=str(database.path or database.url), server=server.as_json() if server else None,
+        own_database=server is None and database.on_server,
+    )  # fmt: skip
+    _write_facts(place, facts)
     clone = Clone(place, live, facts)
-    clone._note()
     try:
         if source is not None:
             make_environment(source, place / "environment")
@@ -302,11 +313,15 @@ def make_clone(
     return clone
 
 
+def _write_facts(folder: Path, facts: CloneFacts) -> None:
+    write_json(folder / "clone.json", dataclasses.asdict(facts))
+
+
 def _new_database(
-    live: SiteView, identity: str, folder: Path, root: Path
+    live: SiteView, identity: str, folder: Path, root: Path, note: Callable[[PrivateServer], object]
 ) -> tuple[DatabasePlace, PrivateServer | None]:
     """Where the clone's database is to be: a file beside it, one on a server of its own, or a new one on a server that
-    the site file names."""
+    the site file names. ``note`` is told of a server before it is started."""
     old = live.database_place
     if old.engine == "none":
         return old, None
@@ -325,7 +340,7 @@ def _new_database(
             )
         return base.with_name(f"{base.name}_{identity.replace('-', '_')}"), None
     try:
-        server = PrivateServer.make(old.engine, folder / "database")
+        server = PrivateServer.make(old.engine, folder / "database", mark_of(folder), note)
     except UsageError as error:
         raise UsageError(
             f"a clone's database needs a server of its own: {error.what}",
@@ -536,16 +551,17 @@ def find_clone(work: Path, wanted: str) -> CloneFacts:
 def open_clone(live: SiteView, wanted: str) -> Clone:
     """A clone that is there, to be started again."""
     facts = find_clone(live.work, wanted)
-    _end_processes(facts)
+    _end_processes(live.work / "clones" / facts.id, facts)
     return Clone(live.work / "clones" / facts.id, live, facts)
 
 
 def close_clone(work: Path, wanted: str, live: SiteView | None = None) -> CloneFacts:
     """End what runs of a clone, also after a crash, and remove it."""
     facts = find_clone(work, wanted)
-    _end_processes(facts)
+    folder = work / "clones" / facts.id
+    _end_processes(folder, facts)
     _drop_database(facts, live)
-    shutil.rmtree(work / "clones" / facts.id, ignore_errors=True)
+    shutil.rmtree(folder, ignore_errors=True)
     made_for = facts.purpose.removeprefix(TRIAL_PURPOSE)
     trial = work / "trials" / made_for
     begun = not (trial / "result.json").exists() and not (trial / "seen/1.zst").exists()
@@ -564,15 +580,19 @@ def is_running(facts: CloneFacts) -> bool:
         return False
 
 
-def _end_processes(facts: CloneFacts) -> None:
+def _end_processes(folder: Path, facts: CloneFacts) -> None:
     if facts.network is not None:
         told = facts.network
         HolderFacts(tuple(told["pids"]), tuple(told["started"]), str(told["folder"])).end()
-    if not is_running(facts) or facts.pid is None:
-        return
+    if is_running(facts) and facts.pid is not None:
+        _end_group(facts, facts.pid)
+    end_marked(folder)  # what was killed before it could write down what it had started
+
+
+def _end_group(facts: CloneFacts, pid: int) -> None:
     for sign in (signal.SIGTERM, signal.SIGKILL):
         try:
-            os.killpg(facts.pid, sign)
+            os.killpg(pid, sign)
         except ProcessLookupError:
             return
         end = time.monotonic() + 2

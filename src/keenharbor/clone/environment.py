@@ -12,7 +12,7 @@ import importlib.metadata
 import os
 import shutil
 import subprocess
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from keenharbor.base.errors import KeenHarborError
@@ -95,14 +95,16 @@ def rename_inside(environment: Path, place: Path) -> None:
 
 
 def install(
-    environment: Path, wants: Sequence[str], removes: Sequence[str], wheelhouse: Path | None, time_limit: float
-) -> Ran:
+    environment: Path, wants: Sequence[str], removes: Sequence[str], wheelhouse: Path | None, time_limit: float,
+    variables: Mapping[str, str] | None = None,
+) -> Ran:  # fmt: skip
     """Let the environment's own installer put ``wants`` (``name==version``) in place and take ``removes`` out; with a
-    ``wheelhouse`` from there alone. The last thing that it prints is what does not go together since, if anything."""
+    ``wheelhouse`` from there alone. It gets ``variables`` in its environment. The last thing that it prints is what does not go
+    together since, if anything."""
     program = str(environment / "bin/python")
     if subprocess.run([program, "-I", "-c", "import pip"], capture_output=True, check=False).returncode != 0:
         raise KeenHarborError("the environment has no installer (pip)", where=environment, advice="install pip into it")
-    told = {k: v for k, v in os.environ.items() if k.upper().startswith(_FOR_THE_INSTALLER)}
+    told = {k: v for k, v in os.environ.items() if k.upper().startswith(_FOR_THE_INSTALLER)} | dict(variables or {})
     base = [program, "-I", "-m", "pip", "--no-input", "--disable-pip-version-check"]
     before = _complaints(base)
     output, seconds = "", 0.0

@@ -13,7 +13,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -73,9 +73,15 @@ class HolderFacts:
 class Quarantine:
     """A network in which only the ``port`` of the clone's server answers, from outside, and only the mail box, from inside."""
 
-    def __init__(self, port: int, mail_port: int) -> None:
+    def __init__(
+        self, port: int, mail_port: int, variables: Mapping[str, str] | None = None,
+        note: Callable[[HolderFacts], object] = lambda facts: None,
+    ) -> None:  # fmt: skip
+        """Its processes get ``variables`` in their environment; ``note`` is told of its folder before they are started."""
         # Sockets have short names; a clone's folder may not.
         self._folder = Path(tempfile.mkdtemp(prefix="harbor-net-"))
+        note(HolderFacts((), (), str(self._folder)))
+        self._variables = clean_environment() | dict(variables or {})
         self._processes: list[subprocess.Popen[bytes]] = []
         try:
             web, mail = f"unix:{self._folder}/web", f"unix:{self._folder}/mail"
@@ -97,7 +103,7 @@ class Quarantine:
         # unshare replaces itself by the relay, so that this is the process within.
         command = [*before, sys.executable, "-I", "-S", str(Path(relay.__file__)), *words]
         process = subprocess.Popen(
-            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, cwd="/", env=clean_environment(),
+            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, cwd="/", env=self._variables,
             start_new_session=True,
         )  # fmt: skip
         self._processes.append(process)

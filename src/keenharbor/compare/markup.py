@@ -39,9 +39,9 @@ class Form:
     method: str
     fields: dict[str, str]
     secrets: set[str] = field(default_factory=set)
-    hidden: set[str] = field(default_factory=set)
     buttons: dict[str, str] = field(default_factory=dict)
     unticked: set[str] = field(default_factory=set)
+    hidden: set[str] = field(default_factory=set)
 
     @property
     def names(self) -> set[str]:

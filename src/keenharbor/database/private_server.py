@@ -14,7 +14,8 @@ import signal
 import subprocess
 import tempfile
 import time
-from dataclasses import asdict, dataclass
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +23,7 @@ import psutil
 
 from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.base.process import run_program
+from keenharbor.base.process import clean_environment, run_program
 from keenharbor.database.protocol import DatabasePlace
 
 START_SECONDS = 60.0
@@ -72,7 +73,8 @@ def _number(text: str) -> float:
 
 @dataclass
 class PrivateServer:
-    """A server in ``folder``; what is written down of it is enough to end and remove it after a crash."""
+    """A server in ``folder``; what is written down of it is enough to end and remove it after a crash. Its programs get
+    ``variables`` in their environment, by which they can be found."""
 
     engine: str
     folder: str
@@ -80,20 +82,28 @@ class PrivateServer:
     pid: int | None = None
     pid_started: float | None = None
     data: str | None = None
+    variables: dict[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._process: subprocess.Popen[bytes] | None = None
 
     @classmethod
-    def make(cls, engine: str, folder: Path) -> PrivateServer:
-        """Prepare a new server in ``folder`` and start it. Raises `UsageError` when it is not installed."""
+    def make(
+        cls, engine: str, folder: Path, variables: dict[str, str] | None = None,
+        note: Callable[[PrivateServer], object] = lambda server: None,
+    ) -> PrivateServer:  # fmt: skip
+        """Prepare a new server in ``folder`` and start it. ``note`` is told of it before anything is run, to write it down.
+        Raises `UsageError` when it is not installed."""
         install, _ = _programs(engine)
         private_folder(folder)  # whoever reaches the socket is let in
         socket_folder = folder
         if len(os.fsencode(folder)) > _LONGEST_SOCKET:
             socket_folder = Path(tempfile.mkdtemp(prefix="harbor-socket-"))
-        server = cls(engine, str(folder), str(socket_folder))
+        server = cls(engine, str(folder), str(socket_folder), variables=variables or {})
         try:
+            if engine == "postgres":
+                server._choose_data_folder()
+            note(server)
             if engine == "mariadb":
                 server._prepare([install, "--no-defaults", f"--datadir={folder}/data", "--skip-test-db",
                                  "--auth-root-authentication-method=normal", *server._mariadb_options()])  # fmt: skip
@@ -109,7 +119,10 @@ class PrivateServer:
         shown = (
             command if user is None else ["setpriv", f"--reuid={user}", f"--regid={user}", "--clear-groups", *command]
         )
-        ran = run_program(shown, folder=Path(self.data or self.folder), time_limit=START_SECONDS)
+        environment = clean_environment() | self.variables
+        ran = run_program(
+            shown, folder=Path(self.data or self.folder), time_limit=START_SECONDS, environment=environment
+        )
         if ran.code != 0:
             raise KeenHarborError(
                 f"a private {self.engine} server cannot be prepared: {ran.output.strip()[-400:]}", where=self.folder
@@ -121,7 +134,7 @@ class PrivateServer:
         own = private_folder(Path(self.folder) / "tmp")
         return [f"--tmpdir={own}", *(["--user=root"] if os.geteuid() == 0 else [])]
 
-    def _prepare_postgres(self, install: str) -> None:
+    def _choose_data_folder(self) -> None:
         self.data = str(Path(self.folder) / "data")
         if os.geteuid() == 0:
             # It refuses to run as root; another user must be able to reach its folder, which lies in a private one.
@@ -132,6 +145,8 @@ class PrivateServer:
             owner = pwd.getpwnam(_unprivileged())
             os.chown(self.data, owner.pw_uid, owner.pw_gid)
         Path(self.data).mkdir(mode=0o700, exist_ok=True)
+
+    def _prepare_postgres(self, install: str) -> None:
         user = _unprivileged() if os.geteuid() == 0 else None
         self._prepare(
             [install, "-D", f"{self.data}/cluster", "-U", _USER, "-A", "trust", "-N", "--no-locale", "-E", "UTF8"], user
@@ -159,10 +174,11 @@ class PrivateServer:
             user = _unprivileged() if os.geteuid() == 0 else None
             command = [program, "-D", f"{self.data}/cluster", "-k", self.socket_folder, "-c", "listen_addresses=",
                        "-c", "fsync=off", "-c", "max_wal_size=2GB"]  # fmt: skip
+        told = {"PATH": os.environ.get("PATH", ""), "LC_ALL": "C", **self.variables}
         with (Path(self.folder) / "server.log").open("ab") as log:
             process = subprocess.Popen(
                 command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, user=user, group=user,
-                extra_groups=[] if user else None, cwd="/", env={"PATH": os.environ.get("PATH", ""), "LC_ALL": "C"},
+                extra_groups=[] if user else None, cwd="/", env=told,
             )  # fmt: skip
         self._process = process
         self.pid = process.pid

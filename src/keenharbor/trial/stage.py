@@ -12,6 +12,7 @@ from keenharbor.base.progress import Silent
 from keenharbor.clone.clone import Clone
 from keenharbor.clone.environment import install
 from keenharbor.clone.mailbox import Mailbox, Message, kept_in
+from keenharbor.clone.marks import mark_of
 from keenharbor.compare import Look, Noise, Visitor, take_look
 from keenharbor.compare.look import LOGGED_IN, CheckSeen, first_new_problem, make_checks, member_cookies
 from keenharbor.site.feed import Feed
@@ -89,7 +90,9 @@ class Stage:
     def _install(self, step: DistributionsStep) -> Ran:
         assert self.clone.facts.environment is not None
         own = Path(self.clone.facts.environment)
-        return install(own, step.wants, step.removes, self.live.wheelhouse(), step.time_limit)
+        return install(
+            own, step.wants, step.removes, self.live.wheelhouse(), step.time_limit, mark_of(self.clone.folder)
+        )
 
     def install_again(self, steps: Sequence[object]) -> None:
         """What earlier steps put into the environment, for a clone whose files are those of after them. Raises
