@@ -14,7 +14,7 @@ import pytest
 from conftest import harbor
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Silent
-from keenharbor.clone.environment import install, make_environment, pins_of, within
+from keenharbor.clone.environment import install, make_environment, within
 from keenharbor.cutover.environments import (
     KEPT,
     environment_back,
@@ -22,6 +22,7 @@ from keenharbor.cutover.environments import (
     install_beside,
     thin_environments,
 )
+from keenharbor.site.components import pins_of
 from keenharbor.site.load import open_site
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import TakeOptions, take_snapshot

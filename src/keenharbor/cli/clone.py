@@ -16,9 +16,9 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.clone.clone import close_clone, find_clone, is_running, list_clones, make_clone, open_clone
 from keenharbor.clone.gate import USER, Gate
-from keenharbor.clone.mailbox import Mailbox, kept_in
+from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import free_port, port_is_taken
-from keenharbor.clone.visits import VisitRecord
+from keenharbor.clone.visits import VisitRecord, wait_for_visitor
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import find_snapshot
 
@@ -107,16 +107,7 @@ def open_command(session: Session, wanted: str, seconds: float | None, steps_fil
                     out.print(show.said("caution", f"its programs can reach the outside: {there.facts.not_blocked}"))
 
             session.show(told, render)
-            seen = 0
-            try:
-                while until is None or time.time() < until:
-                    time.sleep(0.2)
-                    mails = [*box.messages, *kept_in(there.outbox)]
-                    for message in mails[seen:]:
-                        session.progress.note(f"mail caught: to {', '.join(message.to)}: {message.subject}")
-                    seen = len(mails)
-            except KeyboardInterrupt:
-                pass
+            seen = wait_for_visitor(there, box, until, session.progress)
         changed = record.changed()
     for line in changed.told[:20]:
         session.progress.note(line)

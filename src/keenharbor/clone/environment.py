@@ -17,7 +17,6 @@ from pathlib import Path
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.process import Ran, clean_environment, run_program
-from keenharbor.site.components import distributions
 from keenharbor.site.view import SiteView
 
 _SECONDS = 120
@@ -37,11 +36,6 @@ def within(environment: Path, program: Path) -> Path | None:
     """Where a program stands in an environment, by whatever way it is named; None when it is not in there."""
     real = program.absolute().parent.resolve() / program.name  # the interpreter itself is a link to one outside
     return real.relative_to(environment) if real.is_relative_to(environment) else None
-
-
-def pins_of(packages: Path) -> dict[str, str]:
-    """The installed distributions with their versions, by normal name."""
-    return {name: found.version for name, found in sorted(distributions(packages).items())}
 
 
 def make_environment(source: Path, target: Path, place: Path | None = None) -> None:

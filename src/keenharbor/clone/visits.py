@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from keenharbor.base.progress import Silent
+from keenharbor.base.progress import Progress, Silent
 from keenharbor.base.text import plural
 from keenharbor.clone.clone import Clone
+from keenharbor.clone.mailbox import Mailbox, kept_in
 from keenharbor.database import TableDelta, row_delta
 from keenharbor.snapshot import TakeOptions, take_snapshot
 from keenharbor.store import Store
@@ -24,6 +27,19 @@ class Changed:
 
     told: tuple[str, ...]
     steps: str
+
+
+def wait_for_visitor(clone: Clone, box: Mailbox, until: float | None, progress: Progress) -> int:
+    """Tell of each mail that is caught, until the time ``until`` or Ctrl-C; returns how many there were."""
+    seen = 0
+    with contextlib.suppress(KeyboardInterrupt):
+        while until is None or time.time() < until:
+            time.sleep(0.2)
+            mails = [*box.messages, *kept_in(clone.outbox)]
+            for message in mails[seen:]:
+                progress.note(f"mail caught: to {', '.join(message.to)}: {message.subject}")
+            seen = len(mails)
+    return seen
 
 
 class VisitRecord:

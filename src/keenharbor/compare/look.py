@@ -174,6 +174,15 @@ def make_checks(
     return seen
 
 
+def check_again(
+    visitor: Visitor, checks: Sequence[CheckPart], only: Sequence[str], before: Mapping[str, CheckSeen],
+    mail_to: Callable[[], Sequence[str]] = tuple,
+) -> str | None:  # fmt: skip
+    """Make the scripted visits that ``only`` names (all of them where it names none); what is wrong that was not ``before``."""
+    chosen = [c for c in checks if not only or c.name in only]
+    return first_new_problem(make_checks(visitor, chosen, mail_to), before)
+
+
 def first_new_problem(seen: Mapping[str, CheckSeen], before: Mapping[str, CheckSeen]) -> str | None:
     """What is wrong with the first of the checks that fails and did not fail ``before``; None when there is none."""
     for name, check in seen.items():

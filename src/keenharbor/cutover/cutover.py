@@ -26,7 +26,7 @@ from keenharbor.compare import (
     learn_noise,
     take_look,
 )
-from keenharbor.compare.look import first_new_problem, make_checks
+from keenharbor.compare.look import check_again
 from keenharbor.compare.state import settings_of
 from keenharbor.cutover.environments import install_beside, thin_environments
 from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive, steps_lock
@@ -293,9 +293,9 @@ class _Live:
             self.changed = False
 
     def _check(self, only: Sequence[str]) -> str | None:
-        chosen = [c for c in self.site.model.check if not c.writes and (not only or c.name in only)]
+        harmless = [c for c in self.site.model.check if not c.writes]
         with Visitor(self.site.address, pass_header(self.site, self.token)) as visitor:
-            return first_new_problem(make_checks(visitor, chosen), self.before.checks)
+            return check_again(visitor, harmless, only, self.before.checks)
 
 
 def _look_after(

@@ -13,7 +13,8 @@ from pathlib import Path
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.process import Ran
 from keenharbor.base.text import now
-from keenharbor.clone.environment import environment_of, install, make_environment, pins_of, rename_inside
+from keenharbor.clone.environment import environment_of, install, make_environment, rename_inside
+from keenharbor.site.components import pins_of
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
 

@@ -21,12 +21,14 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True)
 class Check:
-    """One thing that was judged: what, how, why, and what to do about it."""
+    """One thing that was judged: what, how, why, and what to do about it; ``along`` is the distribution (and its version) that
+    must move, where it says so."""
 
     subject: str
     verdict: Verdict
     reason: str
     remedy: str = ""
+    along: tuple[str, str] | None = None
 
 
 @dataclass(frozen=True)

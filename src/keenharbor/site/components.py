@@ -211,3 +211,8 @@ def _texts_of_json(value: Any, found: set[str]) -> None:
     elif isinstance(value, list):
         for inner in value:
             _texts_of_json(inner, found)
+
+
+def pins_of(packages: Path) -> dict[str, str]:
+    """The distributions installed in a folder with their versions, by normal name."""
+    return {name: found.version for name, found in sorted(distributions(packages).items())}

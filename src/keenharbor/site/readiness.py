@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
@@ -32,7 +31,6 @@ from keenharbor.site.view import Component, SiteView
 
 REPLACE = "replace-by:"
 SWITCH_OFF = "switch-off"
-MOVES_ALONG = "moves along: "
 ABANDONED_AFTER = timedelta(days=2 * 365)
 
 
@@ -292,20 +290,14 @@ def _moving_along(site: SiteView, versions: Mapping[str, str], known: set[str], 
         moves = f"{old.version} → {new}" if old is not None else f"{new} comes new"
         checks.append(
             Check(
-                f"{MOVES_ALONG}{name}",
+                f"moves along: {name}",
                 Verdict.CAUTION,
                 f"{moves}: {'; '.join(asked[:2])}",
                 "pin it beside the core's version",
+                (name, new),
             )
         )
     return checks
-
-
-def moves_along(check: Check) -> tuple[str, str] | None:
-    """The distribution and its version, of a check that says that it must move along (or comes new)."""
-    name = check.subject.removeprefix(MOVES_ALONG)
-    found = re.match(r"(?:\S+ → )?(\S+?)(?: comes new)?:", check.reason)
-    return (name, found[1]) if name != check.subject and found else None
 
 
 def _route_checks(way: list[str] | None, now_version: str, core: str, site: SiteView) -> list[Check]:

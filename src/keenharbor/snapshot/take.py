@@ -17,7 +17,7 @@ from keenharbor.base.memory import no_cycle_search
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
 from keenharbor.database import Schema, StoredTable, store_state
-from keenharbor.site.components import distributions
+from keenharbor.site.components import pins_of
 from keenharbor.site.model import USUAL
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
@@ -211,7 +211,7 @@ def _environment(site: SiteView) -> dict[str, str]:
     """The installed distributions of a site that has such, by name with their version: they are not in its files."""
     if site.model.runtime.packages is None:
         return {}
-    return {name: found.version for name, found in sorted(distributions(site.packages_folder()).items())}
+    return pins_of(site.packages_folder())
 
 
 def left_empty_tables(site: SiteView, options: TakeOptions, schema: Schema) -> list[str]:

@@ -13,7 +13,7 @@ from keenharbor.base.text import now
 from keenharbor.site.checks import Decision
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
 from keenharbor.site.feed import Feed, Package, Release, allows
-from keenharbor.site.readiness import Readiness, moves_along
+from keenharbor.site.readiness import Readiness
 from keenharbor.site.view import SiteView
 
 PATCHES = "upgrade-patches"
@@ -180,7 +180,7 @@ class _Draft:
         }
         if readiness.core != readiness.core_now:
             moves[site.model.core.distribution or site.model.core.package] = readiness.core
-        along = {m[0]: m[1] for c in readiness.checks if (m := moves_along(c)) is not None}
+        along = dict(c.along for c in readiness.checks if c.along is not None)
         wanted = [f"{n}=={v}" for n, v in sorted((along | moves).items())]
         gone = sorted(d.name for d in readiness.decisions if d.action in ("remove", "replace"))
         switch = site.model.extensions.switch if site.model.extensions is not None else None

@@ -14,7 +14,7 @@ from keenharbor.clone.environment import install
 from keenharbor.clone.mailbox import Mailbox, Message, kept_in
 from keenharbor.clone.marks import mark_of
 from keenharbor.compare import Look, Noise, Visitor, take_look
-from keenharbor.compare.look import LOGGED_IN, CheckSeen, first_new_problem, make_checks, member_cookies
+from keenharbor.compare.look import LOGGED_IN, CheckSeen, check_again, make_checks, member_cookies
 from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
@@ -72,9 +72,8 @@ class Stage:
         """A step of the plan; ``before`` are the scripted visits as they went on the unchanged clone."""
 
         def check(only: Sequence[str]) -> str | None:
-            chosen = [c for c in self.live.model.check if not only or c.name in only]
             with Visitor(self.clone.address) as visitor:
-                return first_new_problem(make_checks(visitor, chosen, self._mail_to), before)
+                return check_again(visitor, self.live.model.check, only, before, self._mail_to)
 
         def show(say: str) -> None:
             assert self.ask is not None

@@ -17,13 +17,12 @@ from keenharbor.base.durable import temporary_name
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.process import Ran, clean_environment, run_program
 from keenharbor.base.text import plural
-from keenharbor.clone.environment import pins_of
 from keenharbor.clone.server import fill_places
 from keenharbor.compare import VisitError, Visitor
 from keenharbor.compare.state import settings_of
 from keenharbor.database import open_database
 from keenharbor.database.cells import cell_value, flat, with_part
-from keenharbor.site.components import normal_name
+from keenharbor.site.components import normal_name, pins_of
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
 from keenharbor.site.feed import Feed, Package
 from keenharbor.site.model import SettingsTablePart
