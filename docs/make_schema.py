@@ -1,4 +1,4 @@
-"""Writes feed.schema.json from the models that read feeds."""
+"""Writes feed.schema.json and trial.schema.json from the models that read feeds and write results."""
 
 from __future__ import annotations
 
@@ -6,6 +6,8 @@ import json
 from pathlib import Path
 
 from keenharbor.site.feed import FeedModel
+from keenharbor.trial.result import result_schema
 
-text = json.dumps(FeedModel.model_json_schema(), indent=1, ensure_ascii=False)
-(Path(__file__).parent / "feed.schema.json").write_text(text + "\n", encoding="utf-8")
+for name, schema in (("feed", FeedModel.model_json_schema()), ("trial", result_schema())):
+    text = json.dumps(schema, indent=1, ensure_ascii=False)
+    (Path(__file__).parent / f"{name}.schema.json").write_text(text + "\n", encoding="utf-8")

@@ -29,6 +29,7 @@ from keenharbor.demo.story import SHELF_CHECKS
 from keenharbor.site.load import open_site
 from keenharbor.site.view import SiteView
 from keenharbor.store import object_id
+from keenharbor.trial.result import result_schema
 
 PROGRAM = [sys.executable, "-m", "keenharbor.cli.main"]
 
@@ -100,6 +101,15 @@ def cold(folder: Path, words: list[str], env: dict[str, str]) -> Ran:
         check=False,
     )
     return Ran(done.returncode, done.stdout, done.stderr)
+
+
+def fits_the_schema(result: object) -> None:
+    """Hold a trial's result against the published schema, which must be that of the code."""
+    import jsonschema
+
+    schema = json.loads((Path(__file__).parents[1] / "docs/trial.schema.json").read_text())
+    assert schema == json.loads(json.dumps(result_schema())), "make it anew: python docs/make_schema.py"
+    jsonschema.validate(result, schema)
 
 
 def on_a_terminal(folder: Path, words: list[str], answers: list[str]) -> str:

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import describe, harbor
+from conftest import describe, fits_the_schema, harbor
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.trial.culprits import smallest_set
 from keenharbor.trial.observing import log_place, of_log
@@ -165,6 +165,7 @@ def test_a_corrected_plan_goes_on_behind_what_stands(stage: Scene) -> None:
         in harbor(stage.folder, "trial", "run", "--from", "three", code=2).err
     )
     again = harbor(stage.folder, "trial", "run", "--from", "two", "--json", code=1).json
+    fits_the_schema(again)
     assert again["went_on_with"] == 1 and [s["name"] for s in again["steps"]] == ["one", "two", "three"]
     assert "no step 'four'" in harbor(stage.folder, "trial", "run", "--from", "four", code=2).err
     old = harbor(stage.folder, "trial", "resume", "--trial", first["id"], code=2).err

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from typing import Any
 
 import pytest
+from pydantic import ValidationError
 
 from conftest import Pages
 from keenharbor.compare import (
@@ -498,3 +499,26 @@ def test_many_new_definitions_of_a_step_are_told_together() -> None:
         ("many", "definitions"),
     ]
     assert next(f.text for f in found if f.step == "many").startswith("9 definitions are new: table d9, index d1")
+
+
+@pytest.mark.parametrize(
+    ("selector", "text", "problem"),
+    [
+        ("main#content > p", None, None),
+        ("#menu a[href]", "A", None),
+        ("main p", "Welcome to the shed", None),
+        ("main .price", None, "step 1: nothing on the page fits 'main .price'"),
+        ("#menu a", "Welcome", "step 1: what fits '#menu a' does not say 'Welcome'"),
+    ],
+)
+def test_a_check_expects_something_that_fits_a_selector(
+    pages: Pages, selector: str, text: str | None, problem: str | None
+) -> None:
+    small_site(pages)
+    step = CheckStep(get="/", selector=selector, text=text)
+    assert look(pages, checks=(CheckPart(name="c", steps=[step]),)).checks["c"].problem == problem
+
+
+def test_a_selector_that_is_none_is_refused() -> None:
+    with pytest.raises(ValidationError, match="this is no CSS selector"):
+        CheckStep(get="/", selector="main [")

@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 import tomlkit
 
-from conftest import PROGRAM, environment, harbor, plain_dump, query, state_of
+from conftest import PROGRAM, environment, fits_the_schema, harbor, plain_dump, query, state_of
 from keenharbor.clone.clone import Clone, make_clone, open_clone
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import port_is_taken
@@ -400,6 +400,7 @@ def test_an_unchanged_site_has_no_finding_in_two_trials(served: Scene) -> None:
         for _ in range(2):
             told = harbor(scene.folder, "trial", "run", "--json").json
             assert (told["verdict"], told["findings"]) == ("pass", [])
+            fits_the_schema(told)
             assert told["isolation"]["untouched"] is True
             assert told["isolation"]["traces"] == []
             assert len(told["isolation"]["mails"]) == 5, "once before the looks, and in each of four"

@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING
 from urllib.parse import urlencode, urlsplit
 
 from blake3 import blake3
+from selectolax.lexbor import LexborHTMLParser
 
 from keenharbor.compare.markup import Markup, read_markup
 from keenharbor.compare.visitor import Answer, VisitError, Visitor
-from keenharbor.site.model import CheckPart, LookPart
+from keenharbor.site.model import CheckPart, CheckStep, LookPart
 
 if TYPE_CHECKING:
     from keenharbor.compare.noise import Noise
@@ -298,6 +299,18 @@ def _markup(visitor: Visitor, answer: Answer, path: str) -> Markup | None:
     return read_markup(answer.text, visitor.address, path)
 
 
+def _lacking(step: CheckStep, html: str) -> str | None:
+    """What a page was to hold and does not; None when it is all there."""
+    if step.selector is None:
+        return f"'{step.text}' is not on the page" if step.text is not None and step.text not in html else None
+    found = LexborHTMLParser(html).css(step.selector)
+    if not found:
+        return f"nothing on the page fits '{step.selector}'"
+    if step.text is not None and not any(step.text in " ".join(n.text().split()) for n in found):
+        return f"what fits '{step.selector}' does not say '{step.text}'"
+    return None
+
+
 def _run_check(
     visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequence[str]], landed: list[str] | None = None
 ) -> str | None:
@@ -335,8 +348,8 @@ def _run_check(
             return f"step {number}: no answer ({error})"
         if answer.status != step.status:
             return f"step {number}: status {answer.status}, expected {step.status}"
-        if step.text is not None and step.text not in answer.text:
-            return f"step {number}: '{step.text}' is not on the page"
+        if (lacking := _lacking(step, answer.text)) is not None:
+            return f"step {number}: {lacking}"
         if step.mail_to is not None and step.mail_to not in list(mail_to())[mails_before:]:
             return f"step {number}: no mail to {step.mail_to} was sent"
         markup = _markup(visitor, answer, urlsplit(answer.path).path)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from keenharbor.site.settings import SettingsForm
 
@@ -293,7 +293,20 @@ class CheckStep(Part):
     press: str | None = Field(default=None, description="the name of the button that sends the form")
     status: int = 200
     text: str | None = None
+    selector: Text | None = Field(default=None, description="something on the page fits it (CSS), and says the text")
     mail_to: str | None = None
+
+    @field_validator("selector")
+    @classmethod
+    def _can_be_read(cls, said: str | None) -> str | None:
+        if said is not None:
+            from selectolax.lexbor import LexborHTMLParser, SelectolaxError
+
+            try:
+                LexborHTMLParser("<p>").css(said)
+            except SelectolaxError:
+                raise ValueError("this is no CSS selector") from None
+        return said
 
 
 class CheckPart(Part):

@@ -116,6 +116,25 @@ class TrialResult:
         )
 
 
+def result_schema() -> dict[str, Any]:
+    """The JSON Schema of a trial's result, as ``--json`` prints it and ``result.json`` holds it
+    (https://json-schema.org/draft/2020-12)."""
+    from pydantic import TypeAdapter
+
+    schema = TypeAdapter(TrialResult).json_schema()
+    parts = schema["$defs"]
+    for part in (schema, *parts.values()):
+        if part.get("type") == "object":
+            part["additionalProperties"] = False
+            part["required"] = sorted(part["properties"])
+    # What is worked out from the rest, for readers.
+    parts["Isolation"]["properties"]["untouched"] = {"type": "boolean"}
+    parts["Slower"]["properties"]["ratio"] = {"type": "number"}
+    schema["properties"]["report"] = {"type": "string", "description": "the HTML report (only in what is printed)"}
+    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+    return schema
+
+
 def save_result(work: Path, result: TrialResult) -> Path:
     """Write a trial's result into the folder that its run has made; returns its file."""
     file = work / "trials" / result.id / "result.json"
