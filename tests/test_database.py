@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import math
 import sqlite3
+import tempfile
 import threading
 import time
 from collections.abc import Iterator
@@ -12,18 +13,20 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from conftest import plain_dump, query, state_in_memory
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.database import (
     Block,
+    Carried,
     DatabasePlace,
     Row,
     Schema,
     StoredState,
     Table,
+    TableDelta,
     encode_row,
     open_database,
     row_delta,
@@ -302,3 +305,68 @@ def test_tables_that_came_or_went_are_whole(tmp_path: Path) -> None:
     delta = row_delta(left, right)
     assert (len(delta.tables["old"].removed), len(delta.tables["new"].added)) == (1, 2)
     assert (delta.definitions_added, delta.definitions_removed) == (("table new",), ("table old",))
+
+
+OLD_NOTES = "CREATE TABLE notes (id INTEGER PRIMARY KEY, words, by);"
+CARRY = Carried("notes", "remarks", {"text": "words", "number": "id"})
+
+
+@given(
+    st.dictionaries(st.integers(1, 9), st.text("ab", max_size=2)),
+    st.dictionaries(st.integers(1, 9), st.text("ab", max_size=2)),
+)
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_carried_rows_are_looked_for_where_they_went(
+    tmp_path: Path, left: dict[int, str], right: dict[int, str]
+) -> None:
+    folder = Path(tempfile.mkdtemp(dir=tmp_path))
+    before, after = (
+        make(folder / "a.db", OLD_NOTES),
+        make(folder / "b.db", "CREATE TABLE remarks (number INTEGER PRIMARY KEY, text, at);"),
+    )
+    for key, text in left.items():
+        query(before, "INSERT INTO notes VALUES (?, ?, 'x')", key, text)
+    for key, text in right.items():
+        query(after, "INSERT INTO remarks VALUES (?, ?, 'now')", key, text)
+    delta = row_delta(state_of_file(before), state_of_file(after), [CARRY])
+    told = delta.tables.get("notes", TableDelta("notes", (), ()))
+    assert {r[0] for r in told.removed} == left.keys() - right.keys()
+    assert {r[0] for r, _ in told.changed} == {k for k in left.keys() & right.keys() if left[k] != right[k]}
+    new = delta.tables["remarks"].added if "remarks" in delta.tables else ()
+    assert {r[0] for r in new} == right.keys() - left.keys()
+    assert delta.kept == {"notes": sum(right.get(k) == v for k, v in left.items())}
+
+
+def test_rows_are_carried_into_a_table_that_has_some_and_within_their_own(tmp_path: Path) -> None:
+    both = "CREATE TABLE remarks (number INTEGER PRIMARY KEY, text); INSERT INTO remarks VALUES (7, 'own');"
+    left = make(tmp_path / "a.db", OLD_NOTES + both + "INSERT INTO notes VALUES (1, 'bean', 'x');")
+    right = make(tmp_path / "b.db", both + "INSERT INTO remarks VALUES (1, 'bean');")
+    delta = row_delta(state_of_file(left), state_of_file(right), [CARRY])
+    assert delta.kept == {"notes": 1} and "notes" not in delta.tables
+    assert [r[0] for r in delta.tables["remarks"].added] == [1]
+    renamed = make(
+        tmp_path / "c.db",
+        "CREATE TABLE notes (id INTEGER PRIMARY KEY, told, by); INSERT INTO notes VALUES (1, 'pea', 'x');",
+    )
+    delta = row_delta(state_of_file(left), state_of_file(renamed), [Carried("notes", "notes", {"told": "words"})])
+    assert delta.kept == {"notes": 0} and len(delta.tables["notes"].changed) == 1
+    # What has not gone anywhere is compared as it is.
+    same = row_delta(state_of_file(left), state_of_file(left), [CARRY])
+    assert not same and same.kept == {}
+
+
+class Rows(Plain):
+    """Rows of one table, as they are."""
+
+    def __init__(self, columns: tuple[str, ...], *rows: Row) -> None:
+        table = Table("t", columns, columns, "make", kinds=("text",) * len(columns), row_format="copy")
+        self.schema, self._rows = Schema("mariadb", "", (table,)), rows
+
+    def rows(self, table: str) -> Iterator[Row]:
+        yield from self._rows
+
+
+def test_a_column_more_loses_no_row_of_a_table_without_a_key() -> None:
+    left = Rows(("a", "b"), ("x", "1"), ("x", "1"))
+    assert not row_delta(left, Rows(("b", "a", "c"), ("1", "x", None), ("1", "x", "new"))).tables
+    assert row_delta(left, Rows(("b", "a", "c"), ("1", "x", None))).tables["t"].removed == (("x", "1"),)

@@ -205,3 +205,31 @@ def test_a_draft_proposes_checks_where_the_site_has_none_that_write(served: Scen
     harbor(served.folder, "plan", "check", code=None)
     without = harbor(served.folder, "plan", "draft", "--force", "--no-pages", *TARGET)
     assert "forms" not in without.err and "From the forms" not in (served.folder / "upgrade.toml").read_text()
+
+
+def test_a_table_that_a_step_moves_is_proven_whole(scene: Scene) -> None:
+    harbor(scene.folder, "snapshot", "take")
+    move = "CREATE TABLE gatherings AS SELECT id, {} FROM events{}; DROP TABLE events;"
+    columns = [c[1] for c in query(scene.database, "PRAGMA table_info(events)")]
+    others = ", ".join(c for c in columns if c not in ("id", "title"))
+    carries = '[{ table = "events", to = "gatherings", columns = { name = "title" } }]'
+    count = query(scene.database, "SELECT count(*) FROM events")[0][0]
+    for where, wanted in (("", "rows-kept"), (" WHERE id > 1", "rows-lost")):
+        sql = move.format(f"title AS name, {others}", where).replace(
+            "CREATE TABLE gatherings AS",
+            "CREATE TABLE gatherings (id INTEGER PRIMARY KEY, name, " + others + "); INSERT INTO gatherings",
+        )
+        own_plan(scene, f'name = "move"\nkind = "sql"\nsql = {json.dumps(sql)}\ncarries = {carries}')
+        assert harbor(scene.folder, "plan", "check").code == 0
+        told = harbor(scene.folder, "trial", "run", "--json", code=1).json
+        of_events = [f for f in told["findings"] if f["place"] in ("events", "table events", "gatherings")]
+        kinds_told = {f["kind"]: (f["weight"], f["step"]) for f in of_events}
+        assert kinds_told[wanted][1] == "move" and kinds_told["schema-gone"][0] == "note", of_events
+        assert "rows-new" not in kinds_told
+        if wanted == "rows-kept":
+            assert f"{count} rows of table events: all are in table gatherings" in [f["text"] for f in of_events]
+            assert "rows-lost" not in kinds_told
+    own_plan(scene, f'name = "move"\nkind = "sql"\nsql = "SELECT 1"\ncarries = {carries.replace("title", "headline")}')
+    assert "table 'events' has no column 'headline'" in " ".join(
+        harbor(scene.folder, "plan", "check", code=1).out.split()
+    )

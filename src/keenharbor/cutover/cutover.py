@@ -31,7 +31,7 @@ from keenharbor.compare.state import settings_of
 from keenharbor.cutover.environments import install_beside, thin_environments
 from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive, steps_lock
 from keenharbor.cutover.live import locked_out, maintenance_off, new_token, pass_header, reload_host, undo
-from keenharbor.database import row_delta
+from keenharbor.database import Carried, row_delta
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
@@ -189,7 +189,7 @@ def run_cutover(
             progress.stage("letting the host take up the change")
             reload_host(site)
             progress.stage("looking at live as in the trial")
-            notes, pages = _look_after(site, token, before, noise, versions, trial, safety)
+            notes, pages = _look_after(site, token, before, noise, versions, trial, safety, plan.carried)
             journal = enter_phase(site, journal, "done")
         except BaseException as error:
             undo(site, store, safety.id, "cutover", error, _PUT_BACK_ADVICE, progress)
@@ -306,12 +306,13 @@ def _look_after(
     versions: dict[str, str],
     trial: TrialResult,
     safety: Snapshot,
+    carried: Sequence[Carried],
 ) -> tuple[list[Finding], int]:
     """The same looks as in the trial; raises `_Unlike` for what the trial has not shown."""
     after = _look(site, token, tuple(before.pages))
     seen: list[Observation] = compare_pages(before, after, noise, versions)
     with site.reading_database() as state:
-        seen += compare_tables(row_delta(safety.state, state), site.model)
+        seen += compare_tables(row_delta(safety.state, state, carried), site.model, carried)
         seen += compare_settings(settings_of(safety.state, site.model), settings_of(state, site.model))
     known = set(trial.known)
     new = [o for o in seen if o.identity not in known and o.weight is not Weight.NOTE]

@@ -1,6 +1,6 @@
 """Databases behind one protocol, one module an engine; rows, their encoding, differences, address rewriting."""
 
-from keenharbor.database.diff import RowDelta, TableDelta, row_delta
+from keenharbor.database.diff import Carried, RowDelta, TableDelta, row_delta
 from keenharbor.database.engines import ENGINES, open_database, sql_text
 from keenharbor.database.lines import encode_row
 from keenharbor.database.protocol import (
@@ -25,6 +25,7 @@ from keenharbor.database.rows import (
 __all__ = [
     "ENGINES",
     "Block",
+    "Carried",
     "Database",
     "DatabasePlace",
     "DatabaseState",

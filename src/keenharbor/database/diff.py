@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from blake3 import blake3
@@ -39,22 +39,54 @@ class TableDelta:
 
 
 @dataclass(frozen=True)
+class Carried:
+    """A table whose rows go into another one, or into the same with other columns: ``columns`` says how those that are called
+    otherwise there were called before."""
+
+    table: str
+    to: str
+    columns: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class RowDelta:
-    """What became of the rows from a left to a right state: tables that differ, and definitions that do."""
+    """What became of the rows from a left to a right state: tables that differ, and definitions that do. ``kept`` tells of each
+    table that was carried elsewhere how many of its rows are there, with all that both have columns for."""
 
     tables: dict[str, TableDelta] = field(default_factory=dict)
     definitions_added: tuple[str, ...] = ()
     definitions_removed: tuple[str, ...] = ()
     definitions_changed: tuple[str, ...] = ()
+    kept: dict[str, int] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
         return bool(self.tables or self.definitions_added or self.definitions_removed or self.definitions_changed)
 
 
-def row_delta(left: DatabaseState, right: DatabaseState) -> RowDelta:
-    """How ``right`` differs from ``left``; chunks that both have stored are not read."""
+def row_delta(left: DatabaseState, right: DatabaseState, carried: Sequence[Carried] = ()) -> RowDelta:
+    """How ``right`` differs from ``left``; chunks that both have stored are not read. Rows that were ``carried`` are looked for
+    where they went, under the name of their table on the left."""
     tables: dict[str, TableDelta] = {}
+    kept: dict[str, int] = {}
     names = {t.name for t in left.schema.tables} | {t.name for t in right.schema.tables}
+    for one in carried:
+        found = _carried_delta(one, left, right)
+        if found is None:
+            continue
+        told, rows = found
+        kept[one.table] = rows
+        names.discard(one.table)
+        if one.to != one.table and left.schema.table(one.to) is None:
+            names.discard(one.to)  # what is there beyond the carried rows:
+            if told.added:
+                tables[one.to] = TableDelta(
+                    one.to, (), told.columns_right, added=told.added, only_on="right", key=told.key
+                )
+            told = replace(told, added=())
+        elif one.to != one.table:
+            told = replace(told, added=())  # it had rows of its own, and is compared by itself
+        if told:
+            tables[one.table] = told
     for name in sorted(names):
         delta = _table_delta(name, left, right)
         if delta:
@@ -65,7 +97,22 @@ def row_delta(left: DatabaseState, right: DatabaseState) -> RowDelta:
         tuple(sorted(after.keys() - before.keys())),
         tuple(sorted(before.keys() - after.keys())),
         tuple(sorted(k for k in before.keys() & after.keys() if before[k] != after[k])),
+        kept,
     )
+
+
+def _carried_delta(one: Carried, left: DatabaseState, right: DatabaseState) -> tuple[TableDelta, int] | None:
+    """What became of carried rows, and how many are where they went; None while they have not gone."""
+    a, b = left.schema.table(one.table), right.schema.table(one.to)
+    if a is None or b is None or right.schema.table(one.table) == a:
+        return None
+    known_as = {old: new for new, old in one.columns.items()}
+    called = replace(
+        a, columns=tuple(known_as.get(c, c) for c in a.columns), key=tuple(known_as.get(c, c) for c in a.key)
+    )
+    rows = list(left.rows(one.table))
+    delta = _delta_of(called, b, iter(rows), right.rows(one.to))
+    return delta, len(rows) - len(delta.removed) - len(delta.changed)
 
 
 def _table_delta(name: str, left: DatabaseState, right: DatabaseState) -> TableDelta | None:
@@ -77,10 +124,13 @@ def _table_delta(name: str, left: DatabaseState, right: DatabaseState) -> TableD
     assert a is not None and b is not None
     if a.kind == "internal":
         return None
+    return _delta_of(a, b, *_differing_rows(name, left, right))
+
+
+def _delta_of(a: Table, b: Table, rows_a: Iterator[Row], rows_b: Iterator[Row]) -> TableDelta:
     shared = [c for c in a.columns if c in b.columns]
     pick_a = [a.columns.index(c) for c in shared]
     pick_b = [b.columns.index(c) for c in shared]
-    rows_a, rows_b = _differing_rows(name, left, right)
     if a.keyless and b.keyless:
         return _keyless_delta(a, b, rows_a, rows_b)
     by_key_a = {encode_row(key_of(a, r)): r for r in rows_a}
@@ -94,15 +144,16 @@ def _table_delta(name: str, left: DatabaseState, right: DatabaseState) -> TableD
             added.append(row)
         elif encode_row([before[i] for i in pick_a]) != encode_row([row[i] for i in pick_b]):
             changed.append((before, row))
-    return TableDelta(name, a.columns, b.columns, tuple(added), tuple(by_key_a.values()), tuple(changed), key=a.key)
+    return TableDelta(a.name, a.columns, b.columns, tuple(added), tuple(by_key_a.values()), tuple(changed), key=a.key)
 
 
 def _keyless_delta(a: Table, b: Table, rows_a: Iterator[Row], rows_b: Iterator[Row]) -> TableDelta:
     """Without a key a row is there so many times, or not: none is changed."""
-    pick = [b.columns.index(c) for c in a.columns] if set(a.columns) == set(b.columns) else range(len(b.columns))
+    has_all = set(a.columns) <= set(b.columns)
+    pick = [b.columns.index(c) for c in a.columns] if has_all else range(len(b.columns))
     before = Counter(rows_a)
     after = Counter(tuple(row[i] for i in pick) for row in rows_b)
-    columns = a.columns if set(a.columns) == set(b.columns) else b.columns
+    columns = a.columns if has_all else b.columns
     return TableDelta(a.name, a.columns, columns, tuple((after - before).elements()),
                       tuple((before - after).elements()), key=a.key)  # fmt: skip
 

@@ -74,6 +74,17 @@ def _step(site: SiteView, feed: Feed | None, step: kinds.Step, state: _State) ->
     def blocked(reason: str, remedy: str) -> list[Check]:
         return [Check(f"step {step.name}", Verdict.BLOCKED, reason, remedy)]
 
+    if step.carries:
+        with site.reading_database() as state_now:
+            known = {t.name: t.columns for t in state_now.schema.tables}
+        for part in step.carries:
+            if part.table not in known:
+                return blocked(f"the database has no table '{part.table}' that could be carried", "correct the name")
+            if strange := sorted(set(part.columns.values()) - set(known[part.table])):
+                return blocked(
+                    f"table '{part.table}' has no column '{strange[0]}'",
+                    "say under 'columns': its new name = \"its present one\"",
+                )
     if isinstance(step, kinds.PackageStep):
         return _package(site, feed, step, state)
     if isinstance(step, kinds.RemoveStep):

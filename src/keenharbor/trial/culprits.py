@@ -157,7 +157,8 @@ class _Search:
                 end = stage.checkpoint(store, f"culprits: after {step.name}", before_last)
                 seen += of_step(self.live.model, step, outcome, before_last, end)
                 initial = find_snapshot(store, self.record.before.initial, self.live.name)
-                seen += compare_tables(row_delta(initial.state, end.state), self.live.model)
+                delta = row_delta(initial.state, end.state, self.plan.carried)
+                seen += compare_tables(delta, self.live.model, self.plan.carried)
                 seen += compare_settings(
                     settings_of(initial.state, self.live.model), settings_of(end.state, self.live.model)
                 )

@@ -13,7 +13,7 @@ from keenharbor.compare.state import settings_of
 from keenharbor.database import row_delta
 from keenharbor.site.model import SiteFile
 from keenharbor.snapshot import Snapshot
-from keenharbor.trial.plan import CheckStep, WaitStep
+from keenharbor.trial.plan import CarriesPart, CheckStep, WaitStep
 from keenharbor.trial.record import SeenStep
 from keenharbor.trial.steps import Outcome
 
@@ -41,7 +41,8 @@ def of_step(model: SiteFile, step: Any, outcome: Outcome, start: Snapshot, end: 
     if isinstance(step, CheckStep):
         return found  # what its visits write they are meant to write
     found += compare_files(start.entries, end.entries, outcome.touches)
-    found += compare_tables(row_delta(start.state, end.state), model)
+    carried = [c.carried for c in step.carries]
+    found += compare_tables(row_delta(start.state, end.state, carried), model, carried)
     for seen in compare_settings(settings_of(start.state, model), settings_of(end.state, model)):
         planned = any(seen.place == s or seen.place.startswith(s + ".") for s in outcome.settings)
         found.append(replace(seen, weight=Weight.NOTE, text=f"{seen.text}, as planned") if planned else seen)
@@ -94,7 +95,8 @@ def _page_failed(step: SeenStep, page: str) -> bool:
 
 def laid_of_steps(model: SiteFile, steps: Sequence[SeenStep], start: Snapshot, end: Snapshot) -> Iterator[Laid]:
     """What the steps did to files and data, as far as it still stands at the end."""
-    standing = compare_tables(row_delta(start.state, end.state), model)
+    carried = [CarriesPart(**c).carried for s in steps for c in s.step.get("carries", ())]
+    standing = compare_tables(row_delta(start.state, end.state, carried), model, carried)
     standing += compare_settings(settings_of(start.state, model), settings_of(end.state, model))
     identities = {o.identity for o in standing}
     told: set[tuple[str, str, str]] = set()

@@ -10,6 +10,7 @@ from blake3 import blake3
 from pydantic import Field
 
 from keenharbor.base.errors import UsageError
+from keenharbor.database import Carried
 from keenharbor.site.model import Part, Text
 from keenharbor.site.toml import read_toml, validated
 
@@ -17,9 +18,22 @@ PLAN_FILE_NAME = "upgrade.toml"
 Name = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=80)]
 
 
+class CarriesPart(Part):
+    """Rows that a step moves from a ``table`` into another one (``to``), or into columns that are called otherwise: ``columns``
+    says for each such column how it was called before. That they are all there is proven, not taken for a loss."""
+
+    table: Text
+    to: Text | None = None
+    columns: dict[str, Text] = {}
+
+    @property
+    def carried(self) -> Carried:
+        return Carried(self.table, self.to or self.table, self.columns)
+
+
 class StepBase(Part):
-    """What every step has. ``expects`` are paths that it may touch beyond what its kind is known to touch; with ``save``
-    the cutover takes a snapshot before it (a trial has a checkpoint around every step)."""
+    """What every step has. ``expects`` are paths that it may touch beyond what its kind is known to touch, ``carries`` the tables
+    that it moves; with ``save`` the cutover takes a snapshot before it (a trial has a checkpoint around every step)."""
 
     name: Name
     time_limit: Annotated[float, Field(gt=0, le=86_400)] = 120
@@ -27,6 +41,7 @@ class StepBase(Part):
     retry_pause: Annotated[float, Field(ge=0, le=3600)] = 1
     expects: list[Text] = []
     save: bool = False
+    carries: list[CarriesPart] = []
 
 
 class PackageStep(StepBase):
@@ -194,6 +209,11 @@ class Plan(Part):
     def digest(self) -> str:
         """Tells whether two plans are the same, whatever their comments say."""
         return blake3(json.dumps(self.model_dump(mode="json"), sort_keys=True).encode()).hexdigest()[:16]
+
+    @property
+    def carried(self) -> list[Carried]:
+        """All tables that its steps move."""
+        return [c.carried for s in self.step for c in s.carries]
 
 
 def read_plan(file: Path) -> Plan:

@@ -273,7 +273,7 @@ class _Rehearsal:
         last = last or (outcome.problem is not None and not self._options.go_on)
         earlier = self.record.steps[-1] if self.record.steps else None
         versions = {**(earlier.versions if earlier else {}), **outcome.versions}
-        rows = row_delta(start.state, end.state)
+        rows = row_delta(start.state, end.state, [c.carried for c in step.carries])
         difference = compare_trees(start.entries, end.entries)
         record = StepRecord(
             step.name, step_facts(step), outcome.problem, outcome.tries, round(outcome.seconds, 3), outcome.output,
