@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import itertools
 import struct
 import zlib
@@ -9,6 +10,8 @@ from collections.abc import Callable
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from conftest import Pages
@@ -25,6 +28,7 @@ from keenharbor.compare import (
 )
 from keenharbor.compare.findings import group, verdict_of
 from keenharbor.compare.markup import read_markup
+from keenharbor.compare.sitemaps import places_in
 from keenharbor.compare.visitor import VisitError
 from keenharbor.site.model import CheckPart, CheckStep, LookPart
 
@@ -522,3 +526,44 @@ def test_a_check_expects_something_that_fits_a_selector(
 def test_a_selector_that_is_none_is_refused() -> None:
     with pytest.raises(ValidationError, match="this is no CSS selector"):
         CheckStep(get="/", selector="main [")
+
+
+def sitemap(*pages: str, kind: str = "url") -> str:
+    listed = "".join(f"<{kind}><loc>{p}</loc></{kind}>" for p in pages)
+    return f'<?xml version="1.0"?><urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">{listed}</urlset>'
+
+
+def test_pages_that_only_a_sitemap_lists_are_looked_at(pages: Pages) -> None:
+    small_site(pages)
+    here = pages.address
+    pages.content |= {
+        "/robots.txt": f"User-agent: *\nSitemap: {here}/more.xml.gz\nsitemap: http://elsewhere.example/x.xml\n",
+        "/sitemap.xml": (200, {"Content-Type": "text/xml"}, sitemap(f"{here}/hidden", f"{here}/a#top", "http://elsewhere.example/b", here)),
+        "/more.xml.gz": (200, {"Content-Type": "application/gzip"}, gzip.compress(sitemap(f"{here}/index.xml", kind="sitemap").encode())),
+        "/index.xml": sitemap(f"{here}/deep?x=1&amp;y=2", "/secret/page"),
+        "/hidden": "<title>Hidden</title>", "/deep": "<title>Deep</title>", "/secret/page": "no",
+    }  # fmt: skip
+    seen = look(pages, skip=["/secret"])
+    assert {"/hidden", "/deep?x=1&y=2", "/sitemap.xml", "/more.xml.gz", "/index.xml", "/a"} <= seen.pages.keys()
+    assert not {"/secret/page", "/a#top"} & seen.pages.keys()
+    assert next(iter(seen.pages)) == "/" and list(seen.pages).index("/hidden") > list(seen.pages).index("/a")
+    # One that is gone is a page that fails, and what it listed is still looked at.
+    with Visitor(pages.address) as visitor:
+        del pages.content["/sitemap.xml"]
+        after = take_look(visitor, LookPart(skip=["/secret"]), samples=1, also=tuple(seen.pages))
+    found = compare_pages(seen, after, learn_noise([seen, seen]))
+    assert [(o.kind, o.page) for o in found] == [("page-fails", "/sitemap.xml")]
+    assert "/hidden" not in look(pages, sitemaps=[]).pages
+
+
+@given(st.binary(max_size=300))
+def test_what_is_no_sitemap_lists_nothing_and_breaks_nothing(data: bytes) -> None:
+    assert places_in(data) == ([], [])
+    whole = sitemap("http://h/a").encode()
+    assert places_in(whole[: len(whole) - len(data) - 1])[0] in ([], ["http://h/a"])
+
+
+def test_a_sitemap_that_would_grow_without_end_is_left() -> None:
+    bomb = '<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><urlset><url><loc>http://h/&b;</loc></url></urlset>'
+    assert places_in(bomb.encode()) == ([], [])
+    assert places_in(gzip.compress(b" " * 60_000_000)) == ([], [])

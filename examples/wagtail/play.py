@@ -201,6 +201,13 @@ class Play:
         if failing or problem is None:
             sys.exit("it was to load every page, and to fail when somebody saves")
 
+    def own_commands_agree(self) -> None:
+        """What the system's own commands and pip say of live after the cutover: nothing is wrong, nothing is pending."""
+        python, lane = self.work / "venv/bin/python", self.work / "lane"
+        for words in (("manage.py", "check"), ("manage.py", "migrate", "--check"), ("-m", "pip", "check")):
+            said = run(python, *words, folder=lane).strip().splitlines()
+            print(f"    {' '.join(words)}: {said[-1] if said else 'nothing to say'}")
+
     def go_back(self) -> None:
         """Rollback: code, environment and database together, with what visitors left meanwhile."""
         if (problem := self.publishes(self.address)) is not None:
@@ -253,6 +260,7 @@ def main(work: Path, old: Path, new: Path, engine: str = "sqlite") -> None:
         running.callback(play.host, "stop")
         play.set_up(url)
         play.upgrade()
+        play.own_commands_agree()
         play.go_back()
 
 

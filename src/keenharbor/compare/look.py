@@ -15,6 +15,7 @@ from blake3 import blake3
 from selectolax.lexbor import LexborHTMLParser
 
 from keenharbor.compare.markup import Markup, read_markup
+from keenharbor.compare.sitemaps import listed_pages
 from keenharbor.compare.visitor import Answer, VisitError, Visitor
 from keenharbor.site.model import CheckPart, CheckStep, LookPart
 
@@ -91,7 +92,7 @@ def take_look(
     noise: Noise | None = None,
     log_in: CheckPart | None = None,
 ) -> Look:
-    """Look at every page that can be reached from the starts, and at the paths ``also``.
+    """Look at every page that can be reached from the starts, at the paths ``also``, and at those that sitemaps list.
 
     Each page is visited once as any visitor would (``served``), then ``samples`` times asking for a fresh page;
     with ``learn``, what each of these says is kept, so that noise can be learnt from it. With ``noise`` a page that still
@@ -102,7 +103,8 @@ def take_look(
     """
     look = Look(visitor.address)
     known = [p for p in also if not p.endswith(LOGGED_IN)]
-    _walk_pages(look, visitor, part, [*part.starts, *known], samples, served, learn, noise, "")
+    listed = listed_pages(visitor, part.sitemaps) if part.sitemaps else []
+    _walk_pages(look, visitor, part, [*part.starts, *known], samples, served, learn, noise, "", listed)
     if log_in is not None:
         visitor.forget()
         landed: list[str] = []
@@ -129,15 +131,23 @@ _ENDS_A_VISIT = re.compile(r"(?i)(log|sign)[-_]?(out|off)|delete|remove|unsubscr
 
 def _walk_pages(
     look: Look, visitor: Visitor, part: LookPart, starts: Sequence[str], samples: int, served: bool, learn: bool,
-    noise: Noise | None, mark: str,
+    noise: Noise | None, mark: str, listed: Sequence[str] = (),
 ) -> None:  # fmt: skip
-    """Follow the links from ``starts``, within the limit; pages are noted with ``mark`` behind their path."""
+    """Follow the links from ``starts``, within the limit; pages are noted with ``mark`` behind their path. Pages that are only
+    ``listed`` come last."""
     queue = deque(dict.fromkeys(starts))
     queued = set(queue)
     seen = 0
     variants = Counter(path.split("?", 1)[0] for path in queue if "?" in path)
-    while queue and seen < part.limit:
-        path = queue.popleft()
+    left = deque(p for p in listed if not any(p.startswith(s) for s in part.skip))
+    while (queue or left) and seen < part.limit:
+        if not queue:
+            path = left.popleft()
+            if path in queued:
+                continue
+            queued.add(path)
+        else:
+            path = queue.popleft()
         page = _see(visitor, path, samples, served, learn, noise)
         look.pages[path + mark] = page
         seen += 1

@@ -268,11 +268,13 @@ class VolatilePart(Part):
 
 class LookPart(Part):
     """Where a look at the pages starts, and how many pages it takes in at most. ``log_in`` names the check after which the pages
-    are walked once more on clones, as a member sees them; with ``pictures`` trials look with a browser, too."""
+    are walked once more on clones, as a member sees them; with ``pictures`` trials look with a browser, too. Pages that only
+    ``sitemaps`` list (and those that robots.txt names) are looked at last."""
 
     starts: list[Text] = ["/"]
     limit: Annotated[int, Field(ge=1, le=100_000)] = 500
     skip: list[Text] = []
+    sitemaps: list[Text] = ["/sitemap.xml"]
     log_in: Text | None = None
     pictures: bool = False
 
