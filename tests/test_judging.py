@@ -20,7 +20,7 @@ from keenharbor.database import Schema, Table
 from keenharbor.database.rewrite import HostMove
 from keenharbor.demo.scene import Scene
 from keenharbor.site.feed import read_feed
-from keenharbor.site.inside import _kinds_of_tables, _references
+from keenharbor.site.inside import _kinds_of_tables, _references, _unlike_definitions
 from keenharbor.site.load import open_site
 from keenharbor.site.model import LookPart
 from keenharbor.site.surroundings import _is_enough, limits_of_the_web_server, runtime_checks
@@ -90,6 +90,50 @@ def test_old_tables_and_character_sets_are_told() -> None:
     assert "1 table knows no transactions: old (MyISAM)" in engines.reason
     assert "latin1: old" in charsets.reason and "utf8mb3: mixed" in charsets.reason and "new" not in charsets.reason
     assert not list(_kinds_of_tables(Schema("mariadb", "10", tables[1:2])))
+
+
+def test_definitions_that_do_not_go_together_are_told() -> None:
+    def table(
+        name: str, *columns: str, end: str = ") ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_unicode_ci"
+    ) -> Table:
+        names = tuple(c.split()[0].strip("`") for c in columns)
+        return Table(name, names, names[:1], f"CREATE TABLE `{name}` (\n  " + ",\n  ".join(columns) + f"\n{end}")
+
+    beds = table("beds", "`id` bigint(20) unsigned NOT NULL")
+    alike = table("rows", "`id` int(11) NOT NULL", "`bed_id` bigint(8) unsigned DEFAULT NULL")
+    unlike = table("seeds", "`id` int(11) NOT NULL", "`bed_id` int(11) DEFAULT NULL")
+    assert list(_unlike_definitions(Schema("mariadb", "10", (beds, alike)))) == []
+    (told,) = _unlike_definitions(Schema("mariadb", "10", (beds, alike, unlike)))
+    assert told.reason == "seeds.bed_id is int, beds.id is bigint unsigned" and told.verdict == "caution"
+    assert list(_unlike_definitions(Schema("sqlite", "3", (beds, unlike)))) == []
+    # What is declared the engine itself has held to.
+    declared = table(
+        "seeds",
+        "`id` int(11) NOT NULL",
+        "`bed_id` int(11)",
+        "CONSTRAINT `x` FOREIGN KEY (`bed_id`) REFERENCES `beds` (`id`)",
+    )
+    assert list(_unlike_definitions(Schema("mariadb", "10", (beds, declared)))) == []
+    other = table(
+        "notes", "`id` int(11) NOT NULL", end=") ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci"
+    )
+    (rules,) = _unlike_definitions(Schema("mariadb", "10", (beds, alike, other)))
+    assert (
+        rules.subject == "collations"
+        and rules.reason == "most tables have utf8mb4_unicode_ci, but utf8mb4_general_ci: notes"
+    )
+    postgres = Table(
+        "public.beds", ("id",), ("id",), "CREATE TABLE public.beds (\n  id integer NOT NULL\n)", namespace="public"
+    )
+    named = Table(
+        "public.seeds",
+        ("id", "bed_id"),
+        ("id",),
+        "CREATE TABLE public.seeds (\n  id integer,\n  bed_id character varying(20)\n)",
+        namespace="public",
+    )
+    (told,) = _unlike_definitions(Schema("postgres", "15", (postgres, named)))
+    assert "bed_id is character varying(20)" in told.reason
 
 
 @pytest.mark.parametrize(

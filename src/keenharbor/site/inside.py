@@ -78,11 +78,12 @@ def _wanted(text: str | None, engine: str, version: str) -> tuple[str, str]:
 
 
 def contents_checks(site: SiteView) -> list[Check]:
-    """Old kinds of tables and character sets, rows that name what is not there, pending changes of definitions. Reads only."""
+    """Old kinds of tables and character sets, definitions that do not go together, rows that name what is not there, pending
+    changes of definitions. Reads only."""
     if site.database_place.engine == "none" or not open_database(site.database_place).exists():
         return []
     with site.reading_database() as state:
-        checks = [*_kinds_of_tables(state.schema), *_orphaned_rows(state)]
+        checks = [*_kinds_of_tables(state.schema), *_unlike_definitions(state.schema), *_orphaned_rows(state)]
     return checks + _pending(site)
 
 
@@ -129,6 +130,42 @@ def _references(schema: Schema) -> Iterator[tuple[Table, str, Table, str, bool]]
             parent = next((tables[n] for n in (stem, f"{stem}s", f"{stem}es", f"{stem[:-1]}ies") if n in tables), None)
             if parent is not None and parent is not table and len(parent.key) == 1 and parent.key[0].lower() == "id":
                 yield table, column, parent, parent.key[0], False
+
+
+_INTEGER = re.compile(r"^(?:tiny|small|medium|big)?int(?:eger)?\b")
+
+
+def _type_of(table: Table, column: str) -> str:
+    """A column's type as the engine writes it, without a width that only says how it is shown; empty where it is not told."""
+    found = re.search(
+        rf"(?im)^\s*[`\"]?{re.escape(column)}[`\"]?\s+(\w+(?: varying| precision)?(?:\s*\([\d,\s]*\))?(?:\s+unsigned)?)",
+        table.ddl,
+    )
+    told = " ".join(found[1].lower().split()) if found is not None else ""
+    return re.sub(r"\s*\(\d+\)", "", told) if _INTEGER.match(told) else told
+
+
+def _unlike_definitions(schema: Schema) -> Iterator[Check]:
+    """Columns whose type is not that of what they name, and tables whose texts are compared by other rules than most."""
+    if schema.engine == "sqlite":
+        return  # every value has its own type there
+    unlike = []
+    for table, column, parent, key, declared in _references(schema):
+        types = _type_of(table, column), _type_of(parent, key)
+        if not declared and all(types) and types[0] != types[1]:
+            unlike.append(f"{table.name}.{column} is {types[0]}, {parent.name}.{key} is {types[1]}")
+    if unlike:
+        yield Check("unlike columns", Verdict.CAUTION, _listed(unlike),
+                    "make them alike: a migration that adds a foreign key fails on them")  # fmt: skip
+    rules: dict[str, list[str]] = {}
+    for table in schema.tables:
+        if (rule := re.search(r"(?m)^\).*\bCOLLATE=(\w+)", table.ddl)) is not None:
+            rules.setdefault(rule[1], []).append(table.name)
+    if len(rules) > 1:
+        usual = max(rules, key=lambda r: (len(rules[r]), r))
+        others = "; ".join(f"{r}: {_listed(sorted(t))}" for r, t in sorted(rules.items()) if r != usual)
+        yield Check("collations", Verdict.CAUTION, f"most tables have {usual}, but {others}",
+                    "convert them to one: comparing texts of both is refused, or slow")  # fmt: skip
 
 
 def _orphaned_rows(state: DatabaseState) -> Iterator[Check]:
