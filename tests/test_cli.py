@@ -183,3 +183,23 @@ def test_the_demo_documents_every_planted_trouble() -> None:
     for kind, _, step in PLANTED.values():
         assert f"`{kind}`" in text, kind
         assert f"`{step}`" in text, step
+
+
+@pytest.mark.parametrize("words", ["log", "survey --json", "snapshot list", "clone list", "plan draft --help"])
+def test_what_looks_at_no_rows_and_asks_no_index_loads_no_heavy_library(shared_scene: Scene, words: str) -> None:
+    code = (
+        "import sys; sys.argv = ['keenharbor', *sys.argv[1].split()]\n"
+        "from keenharbor.cli.main import main\n"
+        "try: main()\n"
+        "except SystemExit as ended: assert not ended.code, ended.code\n"
+        "print(*({'numpy', 'scipy', 'pandas', 'matplotlib', 'httpx', 'PIL', 'playwright'} & sys.modules.keys()), file=sys.stderr)\n"
+    )
+    ran = subprocess.run(
+        [sys.executable, "-c", code, words],
+        cwd=shared_scene.folder,
+        capture_output=True,
+        text=True,
+        check=True,
+        env=environment(),
+    )
+    assert ran.stderr.split("\n")[-2].split() == [], ran.stderr

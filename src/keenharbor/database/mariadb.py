@@ -25,8 +25,9 @@ from pymysql.constants import CLIENT
 from pymysql.converters import encoders
 
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.database.boundaries import count_byte
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
-from keenharbor.database.lines import count_byte, decode_copy, encode_copy
+from keenharbor.database.lines import decode_copy, encode_copy
 from keenharbor.database.protocol import (
     Block,
     ColumnKind,

@@ -1,8 +1,9 @@
 """Rows in the store: lines (see `keenharbor.database.lines`) cut into chunks at boundaries that depend on the keys.
 
-A chunk ends after a row whose key hashes to a multiple of `CHUNK_ROWS`, so an inserted or removed row changes the
-chunk it falls into and no other (content-defined chunking, here by key; cf. Muthitacharoen et al., "A low-bandwidth
-network file system", SOSP 2001). A chunk that changed is stored near the one that it was, so that it costs what changed.
+A chunk ends after a row whose key hashes to a multiple of a number (`keenharbor.database.boundaries`), so an inserted or
+removed row changes the chunk it falls into and no other (content-defined chunking, here by key; cf. Muthitacharoen et al., "A
+low-bandwidth network file system", SOSP 2001). A chunk that changed is stored near the one that it was, so that it costs what
+changed.
 """
 
 from __future__ import annotations
@@ -11,100 +12,17 @@ import itertools
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import Any, Protocol, TypeVar
 
-import numpy as np
-import numpy.typing as npt
 from blake3 import blake3
 
 from keenharbor.base.errors import DamagedError
-from keenharbor.database.lines import count_byte, decode_lines, encode_copy, encode_json
+from keenharbor.database.lines import decode_lines, encode_copy, encode_json
 from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
 
 T = TypeVar("T")
-CHUNK_ROWS = 256
 LARGEST_CHUNK_BYTES = 4 * 1024 * 1024
-_TAB, _NEWLINE = 9, 10
-_KEY_BYTES = 1024
-"""So much of a key counts for the boundaries; the weights below repeat after it."""
 _LONGEST_KEY_KEPT = 200
-_SHORT_KEY, _FEW_COLUMNS = 20, 3
-"""Bytes of each column of a key within which its end is looked for first; the most columns of such a key."""
-
-
-@lru_cache(maxsize=1)
-def _weights() -> npt.NDArray[np.uint64]:
-    # Odd 64-bit multipliers from a fixed generator: the boundaries must be the same on every machine.
-    return np.random.Generator(np.random.PCG64(20)).integers(0, 2**63, _KEY_BYTES, dtype=np.uint64) * np.uint64(
-        2
-    ) + np.uint64(1)
-
-
-def _key_hashes(
-    data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], ends: npt.NDArray[np.int64]
-) -> npt.NDArray[np.uint64]:
-    """One hash for each ``data[start:end]``: a sum of the bytes times weights by place, then mixed (multilinear
-    hashing, Dietzfelbinger 1996; finaliser of Steele et al., "Fast splittable pseudorandom number generators", 2014)."""
-    lengths = np.maximum(ends - starts, 1)  # an empty key takes in its divider, which is the same for all
-    first = np.cumsum(lengths) - lengths
-    within = np.arange(int(lengths.sum())) - np.repeat(first, lengths)
-    weighed = (data[np.repeat(starts, lengths) + within].astype(np.uint64) + np.uint64(1)) * _weights()[
-        within % _KEY_BYTES
-    ]
-    h = np.add.reduceat(weighed, first)
-    h ^= h >> np.uint64(30)
-    h *= np.uint64(0xBF58476D1CE4E5B9)
-    h ^= h >> np.uint64(27)
-    h *= np.uint64(0x94D049BB133111EB)
-    h ^= h >> np.uint64(31)
-    return h
-
-
-def _lines_of(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64]]:
-    """Where each line ends (behind its line end), and the hash of its key."""
-    data = np.frombuffer(block.lines, np.uint8)
-    ends = np.flatnonzero(data == _NEWLINE)
-    if block.keys is not None:
-        keys = np.frombuffer(block.keys, np.uint8)
-        key_ends = np.flatnonzero(keys == _NEWLINE)
-        if len(key_ends) != len(ends):
-            raise ValueError(f"{table.name}: {len(ends)} rows with {len(key_ends)} keys")
-        key_starts = np.concatenate(([0], key_ends[:-1] + 1))
-        return ends + 1, _key_hashes(keys, key_starts, key_ends)
-    starts = np.concatenate(([0], ends[:-1] + 1))
-    if len(table.key) == len(table.columns):
-        return ends + 1, _key_hashes(data, starts, ends)
-    short = _short_keys(data, starts, len(table.key))
-    if short is not None:
-        return ends + 1, _key_hashes(data, starts, short)
-    tabs = np.flatnonzero(data == _TAB)
-    width = len(table.columns) - 1
-    if len(tabs) != width * len(ends):
-        raise ValueError(f"{table.name}: a row does not have {width + 1} values")
-    return ends + 1, _key_hashes(data, starts, tabs.reshape(-1, width)[:, len(table.key) - 1])
-
-
-def _short_keys(
-    data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], columns: int
-) -> npt.NDArray[np.int64] | None:
-    """Where each key of so many columns ends, when all are short: only the beginning of each line is looked at."""
-    window = _SHORT_KEY * columns
-    if columns > _FEW_COLUMNS or len(data) < window:
-        return None
-    # The last lines' windows would reach beyond the end: they begin earlier, and what is before the line does not count.
-    begins = np.minimum(starts, len(data) - window)
-    is_tab = np.lib.stride_tricks.sliding_window_view(data, window)[begins] == _TAB
-    if begins[-1] != starts[-1]:
-        is_tab &= np.arange(window) >= (starts - begins)[:, None]
-    if columns > 1:
-        is_tab &= np.cumsum(is_tab, axis=1, dtype=np.uint8) == columns
-    at = is_tab.argmax(axis=1)
-    if not is_tab[np.arange(len(at)), at].all():
-        return None
-    found: npt.NDArray[np.int64] = begins + at
-    following = np.concatenate((starts[1:], [len(data)]))
-    return found if bool((found < following).all()) else None
 
 
 def _key_text(table: Table, line: bytes) -> str:
@@ -124,6 +42,8 @@ class Chunk:
 
 def chunks(table: Table, blocks: Iterator[Block]) -> Iterator[Chunk]:
     """The rows of ``blocks`` in chunks, wherever the blocks are divided."""
+    from keenharbor.database.boundaries import boundaries
+
     parts: list[bytes] = []
     rows = size = 0
     last_key_line = b""
@@ -139,17 +59,13 @@ def chunks(table: Table, blocks: Iterator[Block]) -> Iterator[Chunk]:
     for block in blocks:
         if not block.lines:
             continue
-        ends, hashes = _lines_of(table, block)
-        boundary = hashes % np.uint64(CHUNK_ROWS) == 0
+        ends, boundary, stops = boundaries(table, block)
         keys = block.keys.split(b"\n") if block.keys is not None else None
-        stops = np.flatnonzero(boundary).tolist()
-        if not stops or stops[-1] != len(ends) - 1:
-            stops.append(len(ends) - 1)
         begin_row = begin = 0
         for stop in stops:
             # A run of rows without a boundary that grows too long is cut by size, row by row.
             while True:
-                upto = int(np.searchsorted(ends, begin + LARGEST_CHUNK_BYTES - size, "left"))
+                upto = int(ends.searchsorted(begin + LARGEST_CHUNK_BYTES - size, "left"))
                 last = min(stop, max(upto, begin_row))
                 end = int(ends[last])
                 parts.append(block.lines[begin:end])
@@ -350,6 +266,8 @@ def store_table(
         return _store_blocks(table, held, sink, near, mark, seen)
 
     def messages() -> Iterator[tuple[bytes, bytes]]:
+        from keenharbor.database.boundaries import count_byte
+
         for block in itertools.chain(_taken_from(held), blocks):
             seen(count_byte(block.lines, b"\n"), len(block.lines))
             yield block.lines, block.keys or b""

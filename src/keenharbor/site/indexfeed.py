@@ -16,7 +16,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
-import httpx
 from packaging.markers import UndefinedComparison, UndefinedEnvironmentName
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import InvalidSdistFilename, InvalidWheelFilename, parse_sdist_filename, parse_wheel_filename
@@ -80,6 +79,8 @@ class Index:
         kept = self._cache / hashlib.sha256(address.encode()).hexdigest() if self._cache is not None else None
         if kept is not None and kept.is_file() and not headers:
             return kept.read_bytes()  # what a release says of itself never changes
+        import httpx
+
         try:
             answer = httpx.get(address, headers=headers, timeout=_SECONDS, follow_redirects=True)
             if answer.status_code == 404:
