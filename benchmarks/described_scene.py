@@ -6,10 +6,10 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
-from keenharbor.demo.scene import Host, Scene, set_scene
+from keenharbor.demo.scene import Host, Scene, remove_scene, set_scene
 from keenharbor.demo.story import SHELF_CHECKS
 
 PROGRAM = str(Path(sys.executable).with_name("keenharbor"))
@@ -19,8 +19,9 @@ LOOK = '\n[look]\nlog_in = "a member logs in"\n'
 @contextmanager
 def described_scene(engine: str) -> Iterator[Scene]:
     """The scene on this engine, described by `init`, with checks and a log-in, served until the block ends, then taken away."""
-    with tempfile.TemporaryDirectory(prefix="harbor-scene-") as name:
+    with tempfile.TemporaryDirectory(prefix="harbor-scene-") as name, ExitStack() as ended:
         scene = set_scene(Path(name) / "scene", engine=engine)
+        ended.callback(remove_scene, scene.folder)  # a private server has more than that folder
         launchers = [w for v in ("2", "3") for w in ("--launcher", f"{v}={scene.runtimes}/loam-{v}/bin/loam")]
         words = ["init", "site", "--platform", "tansy.toml", "--name", "marrow-lane", "--feed", "feed/feed.json"]
         subprocess.run([PROGRAM, *words, *launchers], cwd=scene.folder, check=True, capture_output=True)

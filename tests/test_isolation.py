@@ -239,6 +239,18 @@ def left_running(folder: Path) -> list[str]:
     return found
 
 
+def test_what_a_step_leaves_running_ends_with_the_clone(tmp_path: Path) -> None:
+    scene = set_scene(tmp_path / "scene")
+    describe(scene, '\n[look]\nstarts = ["/about"]\nlimit = 1\n')
+    command = '["sh", "-c", "nohup sleep 300 >/dev/null 2>&1 &"]'
+    (scene.folder / "upgrade.toml").write_text(f'{HEAD}[[step]]\nname = "one"\nkind = "command"\ncommand = {command}\n')
+    harbor(scene.folder, "trial", "run", "--keep")
+    assert [r for r in left_running(scene.folder / "harbor") if "sleep 300" in r]
+    harbor(scene.folder, "clone", "close", "--all")
+    harbor(scene.folder, "trial", "run")
+    assert left_running(scene.folder / "harbor") == []
+
+
 MORE_KILLS = int(os.environ.get("HARBOR_MORE_KILLS", "0"))
 
 

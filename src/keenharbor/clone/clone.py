@@ -209,8 +209,9 @@ class Clone:
         _write_facts(self.folder, self.facts)
 
     def drop(self) -> None:
-        """End its processes and remove every trace of it."""
+        """End its processes, what steps have left running too, and remove every trace of it."""
         self.stop()
+        end_marked(self.folder)
         _drop_database(self.facts, self.live)
         shutil.rmtree(self.folder, ignore_errors=True)
 
