@@ -22,6 +22,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
 
 from keenharbor.database import DatabasePlace, Schema, StoredState, Together, open_database, store_state
 from keenharbor.demo.scene import Host, Scene, set_scene
@@ -30,6 +31,10 @@ from keenharbor.site.load import open_site
 from keenharbor.site.view import SiteView
 from keenharbor.store import object_id
 from keenharbor.trial.result import result_schema
+
+# How long an example takes is the machine's doing, and no test's.
+settings.register_profile("harbor", deadline=None)
+settings.load_profile("harbor")
 
 PROGRAM = [sys.executable, "-m", "keenharbor.cli.main"]
 
