@@ -61,6 +61,12 @@ def line_with(file: Path, text: str) -> int:
         ("[store]", "[stoer]", "'stoer': this key is not known; did you mean 'store'?", "[stoer]"),
         ('address = "http://', 'address = "ftp://', "'site.address'", "ftp"),
         ("[site]", "[site", "not valid TOML", "[site"),
+        (
+            '{ get = "/login" }',
+            '{ get = "/login", selector = "main [" }',
+            "selector': this is no CSS selector",
+            'selector = "main [',
+        ),
     ],
 )
 def test_a_wrong_key_is_told_with_file_and_line(scene: Scene, old: str, new: str, said: str, at: str) -> None:

@@ -70,7 +70,7 @@ def validated(model: type[Model], data: dict[str, Any], file: Path, what: str) -
         first = min(errors.errors(), key=lambda e: e["type"] != "extra_forbidden")
         keys = [k for k in first["loc"] if isinstance(k, str | int)]
         name = ".".join(str(k) for k in keys)
-        message = first["msg"]
+        message = first["msg"].removeprefix("Value error, ")
         if first["type"] == "extra_forbidden":
             message = "this key is not known" + _nearest(model, keys)
         elif first["type"] == "missing":
