@@ -62,10 +62,10 @@ def line_with(file: Path, text: str) -> int:
         ('address = "http://', 'address = "ftp://', "'site.address'", "ftp"),
         ("[site]", "[site", "not valid TOML", "[site"),
         (
-            '{ get = "/login" }',
-            '{ get = "/login", selector = "main [" }',
+            '{ get = "/search?q=sow"',
+            '{ get = "/search?q=sow", selector = "main ["',
             "selector': this is no CSS selector",
-            'selector = "main [',
+            "selector",
         ),
     ],
 )
