@@ -239,6 +239,19 @@ def left_running(folder: Path) -> list[str]:
     return found
 
 
+def test_a_clone_that_was_never_finished_says_so(scene: Scene) -> None:
+    harbor(scene.folder, "snapshot", "take")
+    made = harbor(scene.folder, "clone", "make", "--json").json
+    file = scene.folder / "harbor/clones" / made["id"] / "clone.json"
+    assert json.loads(file.read_text())["whole"] is True
+    file.write_text(json.dumps({**json.loads(file.read_text()), "whole": False, "database": "none:"}))
+    assert "unfinished" in harbor(scene.folder, "clone", "list").out
+    refused = harbor(scene.folder, "clone", "open", made["id"], code=2).err
+    assert "was never finished" in refused and f"keenharbor clone close {made['id']}" in refused
+    harbor(scene.folder, "clone", "close", made["id"])
+    assert not file.exists()
+
+
 def test_what_a_step_leaves_running_ends_with_the_clone(tmp_path: Path) -> None:
     scene = set_scene(tmp_path / "scene")
     describe(scene, '\n[look]\nstarts = ["/about"]\nlimit = 1\n')

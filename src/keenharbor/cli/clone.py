@@ -14,7 +14,7 @@ from keenharbor.base.durable import write_durably
 from keenharbor.base.text import age, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.clone.clone import close_clone, find_clone, is_running, list_clones, make_clone, open_clone
+from keenharbor.clone.clone import CloneFacts, close_clone, find_clone, is_running, list_clones, make_clone, open_clone
 from keenharbor.clone.gate import USER, Gate
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import free_port, port_is_taken
@@ -66,13 +66,14 @@ def list_command(session: Session) -> None:
         if not found:
             out.print("There is no clone.")
             return
-        rows = [
-            (f.id, age(f.made), f"127.0.0.1:{f.port}", "running" if is_running(f) else "stopped", f.purpose)
-            for f in found
-        ]
+        rows = [(f.id, age(f.made), f"127.0.0.1:{f.port}", _state(f), f.purpose) for f in found]
         show.table(out, ("clone", "age", "address", "state", "made for"), rows, keep=(0, 1, 2, 3))
 
     session.show([{**dataclasses.asdict(f), "running": is_running(f)} for f in found], render)
+
+
+def _state(facts: CloneFacts) -> str:
+    return "unfinished" if not facts.whole else "running" if is_running(facts) else "stopped"
 
 
 @harbor_command(clone, name="open")

@@ -54,7 +54,8 @@ class CloneFacts:
     """What is written down of a clone. ``server`` is its private database server; ``own_database`` says that its
     database was made on a server which others use, and is to be dropped with it. ``opaque`` names places that hold
     something of live and could not be rewritten; ``environment`` is its own virtual environment; ``network``
-    tells of its own network while it runs, ``not_blocked`` why it has none; ``mail_port`` is where its mail goes."""
+    tells of its own network while it runs, ``not_blocked`` why it has none; ``mail_port`` is where its mail goes. One that is not
+    ``whole`` was being made when it was killed."""
 
     id: str
     site: str
@@ -77,6 +78,7 @@ class CloneFacts:
     network: dict[str, Any] | None = None
     not_blocked: str = ""
     switched_off: list[str] = field(default_factory=list)
+    whole: bool = True
 
     @property
     def place(self) -> DatabasePlace:
@@ -273,6 +275,7 @@ def make_clone(
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
         str(root), NO_DATABASE, environment=str(place / "environment") if source else None, mail_port=mail_port,
+        whole=False,
     )  # fmt: skip
     _write_facts(place, facts)  # before anything is started: whatever is killed from here on can be found and removed
     database, server = _new_database(
@@ -308,6 +311,7 @@ def make_clone(
         _cut_ties(clone, rewriter, concerned, mail_port)
         _put_programs(clone)
         _switch_off(clone)
+        clone._note(whole=True)
     except BaseException:
         clone.drop()
         raise
@@ -552,6 +556,11 @@ def find_clone(work: Path, wanted: str) -> CloneFacts:
 def open_clone(live: SiteView, wanted: str) -> Clone:
     """A clone that is there, to be started again."""
     facts = find_clone(live.work, wanted)
+    if not facts.whole:
+        raise UsageError(
+            f"clone {facts.id} was never finished: what made it was killed", where=facts.root,
+            advice=f"keenharbor clone close {facts.id}",
+        )  # fmt: skip
     _end_processes(live.work / "clones" / facts.id, facts)
     return Clone(live.work / "clones" / facts.id, live, facts)
 
