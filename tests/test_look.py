@@ -538,14 +538,14 @@ def test_pages_that_only_a_sitemap_lists_are_looked_at(pages: Pages) -> None:
     here = pages.address
     pages.content |= {
         "/robots.txt": f"User-agent: *\nSitemap: {here}/more.xml.gz\nsitemap: http://elsewhere.example/x.xml\n",
-        "/sitemap.xml": (200, {"Content-Type": "text/xml"}, sitemap(f"{here}/hidden", f"{here}/a#top", "http://elsewhere.example/b", here)),
+        "/sitemap.xml": (200, {"Content-Type": "text/xml"}, sitemap(f"{here}/hidden", f"{here}/a#top", "http://elsewhere.example/b", here, f"{here}?page=2", f"{here}.example.test/x")),
         "/more.xml.gz": (200, {"Content-Type": "application/gzip"}, gzip.compress(sitemap(f"{here}/index.xml", kind="sitemap").encode())),
         "/index.xml": sitemap(f"{here}/deep?x=1&amp;y=2", "/secret/page"),
         "/hidden": "<title>Hidden</title>", "/deep": "<title>Deep</title>", "/secret/page": "no",
     }  # fmt: skip
     seen = look(pages, skip=["/secret"])
     assert {"/hidden", "/deep?x=1&y=2", "/sitemap.xml", "/more.xml.gz", "/index.xml", "/a"} <= seen.pages.keys()
-    assert not {"/secret/page", "/a#top"} & seen.pages.keys()
+    assert "/?page=2" in seen.pages and not {"/secret/page", "/a#top", ".example.test/x"} & seen.pages.keys()
     assert next(iter(seen.pages)) == "/" and list(seen.pages).index("/hidden") > list(seen.pages).index("/a")
     # One that is gone is a page that fails, and what it listed is still looked at.
     with Visitor(pages.address) as visitor:

@@ -89,5 +89,11 @@ def listed_pages(visitor: Visitor, sitemaps: Sequence[str]) -> list[str]:
 
 def _paths(places: Sequence[str], address: str) -> list[str]:
     """Places within the site, from its root on, without what a browser keeps for itself."""
-    within = (p[len(address) :] if p.startswith((f"{address}/", f"{address}?")) or p == address else p for p in places)
-    return [(p or "/").partition("#")[0] for p in within if p == "" or (p.startswith("/") and not p.startswith("//"))]
+    found = []
+    for place in places:
+        path = place.removeprefix(address).partition("#")[0]
+        if path[:1] in ("", "?"):
+            path = f"/{path}"
+        if path.startswith("/") and not path.startswith("//"):
+            found.append(path)
+    return found
