@@ -334,7 +334,7 @@ def test_carried_rows_are_looked_for_where_they_went(
     assert {r[0] for r, _ in told.changed} == {k for k in left.keys() & right.keys() if left[k] != right[k]}
     new = delta.tables["remarks"].added if "remarks" in delta.tables else ()
     assert {r[0] for r in new} == right.keys() - left.keys()
-    assert delta.kept == {"notes": sum(right.get(k) == v for k, v in left.items())}
+    assert delta.kept == {"notes": ("remarks", sum(right.get(k) == v for k, v in left.items()))}
 
 
 def test_rows_are_carried_into_a_table_that_has_some_and_within_their_own(tmp_path: Path) -> None:
@@ -342,14 +342,14 @@ def test_rows_are_carried_into_a_table_that_has_some_and_within_their_own(tmp_pa
     left = make(tmp_path / "a.db", OLD_NOTES + both + "INSERT INTO notes VALUES (1, 'bean', 'x');")
     right = make(tmp_path / "b.db", both + "INSERT INTO remarks VALUES (1, 'bean');")
     delta = row_delta(state_of_file(left), state_of_file(right), [CARRY])
-    assert delta.kept == {"notes": 1} and "notes" not in delta.tables
+    assert delta.kept == {"notes": ("remarks", 1)} and "notes" not in delta.tables
     assert [r[0] for r in delta.tables["remarks"].added] == [1]
     renamed = make(
         tmp_path / "c.db",
         "CREATE TABLE notes (id INTEGER PRIMARY KEY, told, by); INSERT INTO notes VALUES (1, 'pea', 'x');",
     )
     delta = row_delta(state_of_file(left), state_of_file(renamed), [Carried("notes", "notes", {"told": "words"})])
-    assert delta.kept == {"notes": 0} and len(delta.tables["notes"].changed) == 1
+    assert delta.kept == {"notes": ("notes", 0)} and len(delta.tables["notes"].changed) == 1
     # What has not gone anywhere is compared as it is.
     same = row_delta(state_of_file(left), state_of_file(left), [CARRY])
     assert not same and same.kept == {}

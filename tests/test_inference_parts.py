@@ -252,5 +252,7 @@ def test_what_cannot_be_found_is_asked_on_a_terminal(tmp_path: Path) -> None:
 def test_an_answer_that_cannot_be_is_told_and_left_open(tmp_path: Path) -> None:
     put(tmp_path / "site", "lib/app.rb", "puts 'seeds'\n")
     put(tmp_path, "outside.txt", "1.0\n")
-    out = on_a_terminal(tmp_path, ["init", "site", "--address", "https://s.test"], ["../outside.txt", "", ""])
+    answers = ["../outside.txt", "", "ruby 'lib/app.rb"]
+    out = on_a_terminal(tmp_path, ["init", "site", "--address", "https://s.test"], answers)
+    assert "this is no command" in out and "unexpected" not in out
     assert "tells no version" in out and "core.version_file has to be written" in out

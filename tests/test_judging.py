@@ -185,7 +185,7 @@ def test_modules_and_limits_that_the_target_asks_for(scene: Scene) -> None:
         (".user.ini", "; ours\nmemory = 64M\n", "64M"),
         (".htaccess", "# php_value memory 1G\n<IfModule x>\n  php_value memory 64M\n</IfModule>\n", "64M"),
         ("core/.htaccess", "php_admin_value memory '96M'\n", "96M"),
-        ("../pool.conf", "[site]\nphp_admin_value[memory] = 32M\n", "32M"),
+        ("../pool.conf", "[site]\nphp_admin_value[memory] = 32M\nenv[memory] = 99M\n", "32M"),
     ],
 )
 def test_limits_are_those_that_the_web_server_sets(scene: Scene, file: str, text: str, value: str) -> None:
@@ -197,6 +197,11 @@ def test_limits_are_those_that_the_web_server_sets(scene: Scene, file: str, text
     )
     site = site.at(site.root, site.database_place, runtime)
     assert limits_of_the_web_server(site)["memory"][0] == value
+    (root / "media/.user.ini").write_text("memory = 1M\nonly_there = 7\n")  # holds for that folder alone
+    if "/" not in file:
+        assert limits_of_the_web_server(site)["memory"][0] == value
+    assert limits_of_the_web_server(site)["only_there"][0] == "7"
+    (root / "media/.user.ini").unlink()
     for least, told in (("128M", 1), ("16M", 0)):
         change_feed(scene, "tansy-core", "4.0", requires={"limits": {"memory": least}})
         release = read_feed(scene.folder / "feed/feed.json").need("tansy-core", "4.0")

@@ -18,7 +18,7 @@ from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.ready import checks_table, judge_target, target_options
 from keenharbor.site.log import append_log
 from keenharbor.trial.check import check_plan
-from keenharbor.trial.draft import PATCHES, draft_plan, lacks_checks
+from keenharbor.trial.draft import PATCHES, draft_plan, proposed_checks
 from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan, step_facts
 
 plan_argument = click.argument(
@@ -49,12 +49,7 @@ def draft(session: Session, out: Path, pages: bool, force: bool, **said: Any) ->
             "there is a plan already", where=out, advice="add --force to write over it, or name another with --out"
         )
     readiness = judge_target(session, site, **said)
-    proposed = ""
-    if pages and lacks_checks(site):
-        from keenharbor.compare.proposals import propose_for_site
-
-        proposed = propose_for_site(site, session.progress)
-    drafted = draft_plan(site, feed, readiness, proposed)
+    drafted = draft_plan(site, feed, readiness, proposed_checks(site, session.progress) if pages else "")
     if not drafted.has_steps:
         raise UsageError("there is nothing to do for this target", advice="name another one with --core or --runtime")
     write_durably(out, drafted.text.encode(), mode=0o644)

@@ -8,7 +8,7 @@ from typing import Any
 
 from keenharbor.base.text import plural, shorten
 from keenharbor.compare.findings import Observation, Weight
-from keenharbor.database import Carried, DatabaseState, Row, RowDelta, TableDelta
+from keenharbor.database import DatabaseState, Row, RowDelta, TableDelta
 from keenharbor.database.cells import cell_value, flat
 from keenharbor.site.model import SiteFile
 from keenharbor.tree import Entry, compare_trees
@@ -47,8 +47,8 @@ def compare_files(
     return found
 
 
-def compare_tables(delta: RowDelta, model: SiteFile, carried: Sequence[Carried] = ()) -> list[Observation]:
-    """Rows lost or changed, and definitions that differ; of tables that were ``carried`` elsewhere, that all is there. Settings
+def compare_tables(delta: RowDelta, model: SiteFile) -> list[Observation]:
+    """Rows lost or changed, and definitions that differ; of tables that were carried elsewhere, that all is there. Settings
     are told of by `compare_settings`."""
     apart = set(model.volatile.tables)
     if model.settings is not None and model.settings.table is not None:
@@ -59,8 +59,8 @@ def compare_tables(delta: RowDelta, model: SiteFile, carried: Sequence[Carried] 
     for name, table in delta.tables.items():
         if name not in apart:
             found += _table(name, table, name in model.visitor_data.tables)
-    went = {c.table: c.to for c in carried if c.table in delta.kept and c.to != c.table}
-    for name, rows in delta.kept.items():
+    went = {name: to for name, (to, _) in delta.kept.items() if to != name}
+    for name, (_, rows) in delta.kept.items():
         lost = delta.tables.get(name)
         if lost is None or not (lost.removed or lost.changed):
             where = f"in table {went[name]}" if name in went else "there, under the new names of its columns"

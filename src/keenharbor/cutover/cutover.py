@@ -312,7 +312,7 @@ def _look_after(
     after = _look(site, token, tuple(before.pages))
     seen: list[Observation] = compare_pages(before, after, noise, versions)
     with site.reading_database() as state:
-        seen += compare_tables(row_delta(safety.state, state, carried), site.model, carried)
+        seen += compare_tables(row_delta(safety.state, state, carried), site.model)
         seen += compare_settings(settings_of(safety.state, site.model), settings_of(state, site.model))
     known = set(trial.known)
     new = [o for o in seen if o.identity not in known and o.weight is not Weight.NOTE]

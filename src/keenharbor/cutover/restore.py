@@ -15,7 +15,6 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import plural
 from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive
 from keenharbor.cutover.live import (
-    Trees,
     differing_tree,
     locked_out,
     maintenance_off,
@@ -187,12 +186,11 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
     return result
 
 
-def check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> Trees | None:
-    """Read what will be written of the snapshot's files, and all of the tables that are meant; returns what the files are
-    now. Raises `DamagedError` before anything of live is touched."""
-    found = None
+def check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> None:
+    """Read what will be written of the snapshot's files, and all of the tables that are meant. Raises `DamagedError`
+    before anything of live is touched."""
     if chosen.files:
-        wanted, present = found = differing_tree(site, snapshot, chosen.fits)
+        wanted, present = differing_tree(site, snapshot, chosen.fits)
         for path, entry in wanted.items():
             now = present.get(path)
             if now is None or not now.same_content(entry):
@@ -203,7 +201,6 @@ def check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> Trees 
             if not chosen.tables or table.name in chosen.tables:
                 for identity in table.chunk_ids:
                     snapshot.store.read(identity)
-    return found
 
 
 def put_back_chosen(

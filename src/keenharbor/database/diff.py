@@ -51,13 +51,13 @@ class Carried:
 @dataclass(frozen=True)
 class RowDelta:
     """What became of the rows from a left to a right state: tables that differ, and definitions that do. ``kept`` tells of each
-    table that was carried elsewhere how many of its rows are there, with all that both have columns for."""
+    table that was carried where it went, and how many of its rows are there with all that both have columns for."""
 
     tables: dict[str, TableDelta] = field(default_factory=dict)
     definitions_added: tuple[str, ...] = ()
     definitions_removed: tuple[str, ...] = ()
     definitions_changed: tuple[str, ...] = ()
-    kept: dict[str, int] = field(default_factory=dict)
+    kept: dict[str, tuple[str, int]] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
         return bool(self.tables or self.definitions_added or self.definitions_removed or self.definitions_changed)
@@ -67,14 +67,14 @@ def row_delta(left: DatabaseState, right: DatabaseState, carried: Sequence[Carri
     """How ``right`` differs from ``left``; chunks that both have stored are not read. Rows that were ``carried`` are looked for
     where they went, under the name of their table on the left."""
     tables: dict[str, TableDelta] = {}
-    kept: dict[str, int] = {}
+    kept: dict[str, tuple[str, int]] = {}
     names = {t.name for t in left.schema.tables} | {t.name for t in right.schema.tables}
     for one in carried:
         found = _carried_delta(one, left, right)
         if found is None:
             continue
         told, rows = found
-        kept[one.table] = rows
+        kept[one.table] = one.to, rows
         names.discard(one.table)
         if one.to != one.table and left.schema.table(one.to) is None:
             names.discard(one.to)  # what is there beyond the carried rows:

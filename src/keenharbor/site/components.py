@@ -58,13 +58,9 @@ def facts_of(file: Path, form: str) -> dict[str, str]:
         return {}
 
 
-def components_in(root: Path, part: FolderPart) -> Iterator[FoundComponent]:
-    """What stands in the folders of ``part``, by name. Of two with one name the first is meant."""
-    found: dict[str, FoundComponent] = {}
-    for place in part.places:
-        for component in described_in(root, place):
-            found.setdefault(component.name, component)
-    yield from (found[name] for name in sorted(found)) if part.others else found.values()
+def components_in(root: Path, part: FolderPart) -> list[FoundComponent]:
+    """What stands in the folders of ``part``, by name."""
+    return sorted((c for place in part.places for c in described_in(root, place)), key=lambda c: c.name)
 
 
 def described_in(root: Path, part: DescribedFolder) -> Iterator[FoundComponent]:

@@ -39,7 +39,7 @@ def runtime_checks(site: SiteView, release: Release, runtime: str, target: str) 
         reason = f"{target} asks for {wanted}; {name} {runtime} cannot be asked for them"
         return [Check("runtime modules", Verdict.CAUTION, reason, "look yourself")]
     there, allowed = told
-    served = limits_of_the_web_server(site)
+    served = limits_of_the_web_server(site) if limits else {}
     checks = []
     missing = sorted(m for m in modules if m.lower() not in there)
     if missing:
@@ -64,7 +64,7 @@ def runtime_checks(site: SiteView, release: Release, runtime: str, target: str) 
 
 _SERVER_FILES = (".htaccess", ".user.ini")
 _SETS_LIMIT = re.compile(
-    r"^[ \t]*(?:php_(?:admin_)?(?:value|flag)(?:[ \t]+|\[)|env\[)?([a-z][\w.-]*)\]?[ \t]*(?:=|[ \t])[ \t]*[\"']?([\w.-]+)",
+    r"^[ \t]*(?:php_(?:admin_)?(?:value|flag)(?:[ \t]+|\[))?([a-z][\w.-]*)\]?[ \t]*(?:=|[ \t])[ \t]*[\"']?([\w.-]+)",
     re.M | re.I,
 )
 _LARGEST_CONFIG = 1024 * 1024
@@ -72,9 +72,9 @@ _LARGEST_CONFIG = 1024 * 1024
 
 def limits_of_the_web_server(site: SiteView) -> dict[str, tuple[str, str]]:
     """What files of the web server say by name, and which one: those in the site's own folders, and those that the site file
-    names. The last one counts, as for the server."""
+    names. What stands in the root counts most: a folder's own file holds for that folder alone."""
     home = site.site_file.absolute().parent
-    folders = [site.root, *sorted(p for p in site.root.iterdir() if p.is_dir() and not p.is_symlink())]
+    folders = [*sorted(p for p in site.root.iterdir() if p.is_dir() and not p.is_symlink()), site.root]
     files = [home / name for name in site.model.runtime.server_configs]
     files += [folder / name for folder in folders for name in _SERVER_FILES]
     found: dict[str, tuple[str, str]] = {}

@@ -158,7 +158,7 @@ class _Search:
                 seen += of_step(self.live.model, step, outcome, before_last, end)
                 initial = find_snapshot(store, self.record.before.initial, self.live.name)
                 delta = row_delta(initial.state, end.state, self.plan.carried)
-                seen += compare_tables(delta, self.live.model, self.plan.carried)
+                seen += compare_tables(delta, self.live.model)
                 seen += compare_settings(
                     settings_of(initial.state, self.live.model), settings_of(end.state, self.live.model)
                 )

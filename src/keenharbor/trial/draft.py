@@ -9,7 +9,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from keenharbor.base.progress import Progress
 from keenharbor.base.text import now
+from keenharbor.compare.proposals import propose_for_site
 from keenharbor.site.checks import Decision
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
 from keenharbor.site.feed import Feed, Package, Release, allows
@@ -51,9 +53,14 @@ class Drafted:
         return bool(set(kinds) - {"purge-cache", "check"})
 
 
-def lacks_checks(site: SiteView) -> bool:
+def _lacks_checks(site: SiteView) -> bool:
     """Whether a trial would not log in, or not write."""
     return site.model.log_in is None or not any(c.writes for c in site.model.check)
+
+
+def proposed_checks(site: SiteView, progress: Progress) -> str:
+    """Checks for the site file from the forms on the site's pages; empty where it has a log-in and one that writes."""
+    return propose_for_site(site, progress) if _lacks_checks(site) else ""
 
 
 def draft_plan(site: SiteView, feed: Feed, readiness: Readiness, proposed: str = "") -> Drafted:
@@ -157,7 +164,7 @@ class _Draft:
         if self._site.model.commands.purge_cache is not None:
             yield "# -- Last, so that visitors do not go on getting old pages.\n"
             yield _table(name="purge", kind="purge-cache")
-        if lacks_checks(self._site):
+        if _lacks_checks(self._site):
             yield (
                 "# A trial sees more with a log-in ('log_in' under [look]) and a check that writes ('writes' in a [[check]]):\n"
                 "# some breakages let every page load and fail only when somebody saves."

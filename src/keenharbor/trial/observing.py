@@ -42,7 +42,7 @@ def of_step(model: SiteFile, step: Any, outcome: Outcome, start: Snapshot, end: 
         return found  # what its visits write they are meant to write
     found += compare_files(start.entries, end.entries, outcome.touches)
     carried = [c.carried for c in step.carries]
-    found += compare_tables(row_delta(start.state, end.state, carried), model, carried)
+    found += compare_tables(row_delta(start.state, end.state, carried), model)
     for seen in compare_settings(settings_of(start.state, model), settings_of(end.state, model)):
         planned = any(seen.place == s or seen.place.startswith(s + ".") for s in outcome.settings)
         found.append(replace(seen, weight=Weight.NOTE, text=f"{seen.text}, as planned") if planned else seen)
@@ -96,7 +96,7 @@ def _page_failed(step: SeenStep, page: str) -> bool:
 def laid_of_steps(model: SiteFile, steps: Sequence[SeenStep], start: Snapshot, end: Snapshot) -> Iterator[Laid]:
     """What the steps did to files and data, as far as it still stands at the end."""
     carried = [CarriesPart(**c).carried for s in steps for c in s.step.get("carries", ())]
-    standing = compare_tables(row_delta(start.state, end.state, carried), model, carried)
+    standing = compare_tables(row_delta(start.state, end.state, carried), model)
     standing += compare_settings(settings_of(start.state, model), settings_of(end.state, model))
     identities = {o.identity for o in standing}
     told: set[tuple[str, str, str]] = set()

@@ -46,7 +46,7 @@ class Stage:
         part, log_in = self.live.model.look, self.live.model.log_in
         if only is not None:
             starts = [p for p in only if not p.endswith(LOGGED_IN)]
-            part = part.model_copy(update={"starts": starts, "limit": max(1, len(only))})
+            part = part.model_copy(update={"starts": starts, "limit": max(1, len(only)), "sitemaps": []})
             also = [p for p in only if p.endswith(LOGGED_IN)]
             log_in = log_in if also else None
         with Visitor(self.clone.address) as visitor:

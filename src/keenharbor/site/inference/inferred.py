@@ -147,7 +147,7 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
         )
     serve = serve_command(runtime.name, entries) if runtime else None
     if serve is None and given.serve is not None:
-        serve = shlex.split(given.serve), _AS_YOU_SAID
+        serve = _command_said(given.serve), _AS_YOU_SAID
     homes, switch = _python_packages(root, sources, homes, switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
     settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
@@ -263,6 +263,13 @@ def _core(
         if found is not None:
             return found
     return next(iter(core_in(root, entries, sources, homes)), None)
+
+
+def _command_said(words: str) -> list[str]:
+    try:
+        return shlex.split(words)
+    except ValueError as error:
+        raise UsageError(f"this is no command: {error}", where=words) from None
 
 
 def _core_said(root: Path, path: str) -> CoreFound:
