@@ -10,6 +10,7 @@ import subprocess
 import tempfile
 import threading
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -20,10 +21,11 @@ from hypothesis import strategies as st
 
 from conftest import StateInMemory, state_in_memory
 from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.database import DatabasePlace, open_database, row_delta, table_digest
+from keenharbor.database import DatabasePlace, StoredState, open_database, row_delta, store_state
 from keenharbor.database.private_server import PrivateServer, missing_program
 from keenharbor.database.protocol import settled_ddl
 from keenharbor.snapshot import restore_state
+from keenharbor.store import Store
 
 ENGINES = ("mariadb", "postgres")
 
@@ -315,7 +317,7 @@ def test_an_unchanged_table_is_not_read_again_and_a_changed_one_is(server: Priva
         assert second.read == ["two"]
         with open_database(place).reading() as now:
             for name in ("one", "two"):
-                assert second.state.tables[name].digest == table_digest(now.blocks(name))
+                assert second.state.tables[name].holds(now.blocks(name))
 
 
 words = st.text(st.characters(codec="utf-8", exclude_characters="\x00"), max_size=12)
@@ -487,3 +489,62 @@ def test_a_server_that_starts_leaves_other_servers_temporary_tables_alone(tmp_pa
         cursor.execute("SELECT told FROM harvest")
         assert cursor.fetchall() == (("beans",),)
         cursor.execute("DROP TEMPORARY TABLE harvest")
+
+
+@pytest.fixture
+def postgres(servers: dict[str, PrivateServer]) -> PrivateServer:
+    need("postgres")
+    return servers["postgres"]
+
+
+DIVIDED = """
+CREATE TABLE plots (bed int, plot int, words text, PRIMARY KEY (bed, plot));
+INSERT INTO plots SELECT n / 50, n % 50, md5(n::text) || E'\\t\\n' FROM generate_series(1, 40000) n;
+CREATE TABLE few (id int PRIMARY KEY); INSERT INTO few VALUES (1);
+CREATE TABLE named (name text PRIMARY KEY, words text);
+INSERT INTO named SELECT 'bean ' || n, md5(n::text) FROM generate_series(1, 9000) n;
+"""
+
+
+@pytest.fixture
+def divided(postgres: PrivateServer, monkeypatch: pytest.MonkeyPatch) -> DatabasePlace:
+    """A database with tables that count as large, in a process that may fork."""
+    monkeypatch.setattr("keenharbor.database.postgres._WORTH_DIVIDING", 256 * 1024)
+    monkeypatch.setattr("keenharbor.store.store.may_fork", lambda: True)
+    return fresh(postgres, DIVIDED)
+
+
+def test_a_large_table_read_by_several_processes_is_what_one_reads(divided: DatabasePlace, tmp_path: Path) -> None:
+    found = []
+    for workers in (1, 2, 3):
+        store = Store.create(tmp_path / f"store{workers}")
+        count: list[int] = []
+        with store.writing(workers) as writer, open_database(divided).reading() as state:
+            assert len(state.parts("plots", workers)) == (workers if workers > 1 else 0)
+            assert not state.parts("few", workers) and not state.parts("named", workers)
+            # What comes after the state was taken is in none of the processes'.
+            with open_database(divided).writing() as other:
+                other.script(f"INSERT INTO plots VALUES (100{workers}, 1, 'late'), (-{workers}, 1, 'late')")
+            tables = store_state(state, writer, seen=lambda name, size, to=count: to.append(size))  # type: ignore[misc]
+            schema = state.schema
+        with open_database(divided).writing() as other:
+            other.script("DELETE FROM plots WHERE words = 'late'")
+        assert sum(count) == sum(t.size for t in tables)
+        rows = list(StoredState(schema, tables, store.read).rows("plots"))
+        assert len(rows) == 40_000 and rows == sorted(rows)
+        found.append([(t.name, t.chunk_ids, t.chunk_rows, t.last_keys, t.size) for t in tables])
+    assert found[0] == found[1] == found[2]
+
+
+def test_a_user_with_one_connection_reads_alone(divided: DatabasePlace, tmp_path: Path) -> None:
+    name = f"alone{next(COUNT)}"
+    with open_database(divided).writing() as writer:
+        writer.script(
+            f"CREATE ROLE {name} LOGIN CONNECTION LIMIT 1; GRANT SELECT ON ALL TABLES IN SCHEMA public TO {name}"
+        )
+    narrow = replace(divided, user=name)
+    store = Store.create(tmp_path / "store")
+    with store.writing(2) as objects, open_database(narrow).reading() as state:
+        assert len(state.parts("plots", 2)) == 2
+        tables = {t.name: t.row_count for t in store_state(state, objects)}
+    assert tables == {"plots": 40_000, "few": 1, "named": 9000}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import pytest
@@ -12,11 +12,23 @@ from hypothesis import strategies as st
 
 from conftest import StateInMemory, plain_dump, query, state_in_memory
 from keenharbor.base.errors import DamagedError, UsageError
-from keenharbor.database import Block, DatabasePlace, Row, Table, open_database, sql_text, table_digest
+from keenharbor.database import (
+    Block,
+    DatabasePlace,
+    Row,
+    Schema,
+    StoredTable,
+    Table,
+    open_database,
+    sql_text,
+    store_state,
+    table_digest,
+)
 from keenharbor.database.giveback import difference
 from keenharbor.database.lines import decode_copy, encode_copy, encode_json
 from keenharbor.database.mariadb import _lines as mariadb_lines
-from keenharbor.database.rows import LARGEST_CHUNK_BYTES, blocks_of, chunks
+from keenharbor.database.ranges import dividing_keys
+from keenharbor.database.rows import LARGEST_CHUNK_BYTES, Together, blocks_of, chunks
 from keenharbor.snapshot.plaintext import csv_text
 from keenharbor.store import Store, object_id
 from keenharbor.store.packs import NEAR, ZSTD, pack_all, pack_near
@@ -290,7 +302,7 @@ def test_an_unchanged_file_is_known_and_a_changed_one_is_read(tmp_path: Path) ->
     query(tmp_path / "a.db", "UPDATE t SET v = 'y' WHERE id = 5")
     second = StateInMemory(place, first.state)
     assert second.read == ["t"]
-    assert second.state.tables["t"].digest != first.state.tables["t"].digest
+    assert second.state.tables["t"].chunk_ids != first.state.tables["t"].chunk_ids
 
 
 def test_text_and_tables_for_people(tmp_path: Path) -> None:
@@ -327,6 +339,99 @@ def test_a_digest_is_of_the_rows_and_not_of_the_blocks() -> None:
         return blocks_of(table, rows, count)
 
     assert table_digest(divided(1)) == table_digest(divided(50)) != table_digest(blocks_of(table, rows[:-1]))
+
+
+@given(keyed_rows, st.integers(1, 70), st.integers(0, 3), st.booleans())
+@settings(deadline=None, max_examples=60)
+def test_a_stored_table_knows_its_rows_however_they_are_divided(
+    rows: list[Row], size: int, change: int, earlier_version: bool
+) -> None:
+    state = StateOfRows(KEYED, rows)
+    (stored,) = store_state(state, Together(object_id))
+    if earlier_version:  # which noted a digest of all lines, and no sizes
+        written = stored.as_json()
+        written["chunks"] = [c[:3] for c in written["chunks"]]
+        stored = StoredTable.from_json(written | {"digest": table_digest(state.blocks("t"))})
+    else:
+        assert StoredTable.from_json(stored.as_json()) == stored
+    assert stored.holds(blocks_of(KEYED, rows, size))
+    others = (rows + [("zz", 0, "")], rows[:-1], [*rows[:-1], ("zz", 0, "")], list(reversed(rows)))
+    assert stored.holds(blocks_of(KEYED, others[change], size)) == (others[change] == rows)
+
+
+class StateOfRows:
+    """A database of one table that is made of rows."""
+
+    def __init__(self, table: Table, rows: list[Row]) -> None:
+        self.schema = Schema("made", "1", (table,))
+        self._table, self._rows = table, rows
+
+    def rows(self, table: str) -> Iterator[Row]:
+        return iter(self._rows)
+
+    def blocks(self, table: str) -> Iterator[Block]:
+        return blocks_of(self._table, self._rows)
+
+    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
+        return ()
+
+    def mark(self, table: str) -> str | None:
+        return None
+
+    def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
+        return False
+
+    def chunk_ids(self, table: str) -> Sequence[str] | None:
+        return None
+
+
+NUMBERED = Table("t", ("k", "v"), ("k",), "")
+
+
+@given(
+    st.dictionaries(st.integers(-(2**63), 2**63 - 1) | st.integers(0, 50), st.text(',]"1', max_size=4), max_size=300)
+)
+@settings(deadline=None)
+def test_a_key_that_is_one_number_is_found_in_its_line(numbered: dict[int, str]) -> None:
+    for table, rows in (
+        (NUMBERED, [(k, numbered[k]) for k in sorted(numbered)]),
+        (Table("t", ("k",), ("k",), ""), [(k,) for k in sorted(numbered)]),
+    ):
+        told = list(blocks_of(table, rows, 40))
+        shown = [Block(b.lines) for b in told]
+        assert list(chunks(table, iter(shown))) == list(chunks(table, iter(told)))
+
+
+def test_a_line_that_does_not_begin_with_a_number_is_refused() -> None:
+    with pytest.raises(ValueError, match="does not begin with a whole number"):
+        list(chunks(NUMBERED, iter([Block(b'["' + b"x" * 40 + b'",1]\n')])))
+
+
+@given(
+    st.sets(st.tuples(st.integers(-9, 10**12), st.integers(0, 3)), max_size=4000).map(sorted),
+    st.integers(1, 5),
+    st.booleans(),
+)
+@settings(deadline=None, max_examples=60)
+def test_ranges_of_a_table_give_the_chunks_of_the_whole(keys: list[tuple[int, int]], count: int, all_key: bool) -> None:
+    table = Table("t", ("a", "b", "v"), ("a", "b"), "", kinds=("int", "int", "text"), row_format="copy")
+    rows: list[Row] = [(a, b, "x") for a, b in keys]
+    if all_key:
+        table = Table("t", ("a", "b"), ("a", "b"), "", kinds=("int", "int"), row_format="copy")
+        rows = list(keys)
+    ends = dividing_keys(table, b"".join(b"%d\t%d\n" % k for k in keys[::3]), count)
+    assert len(ends) < count and ends == sorted(set(ends))
+    below: list[tuple[int, ...]] = [(-10, 0), *ends]
+    above: list[tuple[int, ...]] = [*ends, (10**13, 0)]
+    ranges = [[r for r in rows if low < r[:2] <= high] for low, high in zip(below, above, strict=True)]
+    found = [c for part in ranges for c in chunks(table, blocks_of(table, part))]
+    assert found == list(chunks(table, blocks_of(table, rows)))
+
+
+def test_a_table_is_divided_about_evenly() -> None:
+    table = Table("t", ("a", "v"), ("a",), "", kinds=("int", "text"), row_format="copy")
+    ends = dividing_keys(table, b"".join(b"%d\n" % n for n in range(0, 1_000_000, 100)), 4)
+    assert [round(end[0] / 1_000_000, 1) for end in ends] == pytest.approx([0.25, 0.5, 0.75], abs=0.06)
 
 
 @settings(max_examples=300)

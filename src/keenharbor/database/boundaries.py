@@ -13,11 +13,13 @@ import numpy.typing as npt
 from keenharbor.database.protocol import Block, Table
 
 CHUNK_ROWS = 256
-_TAB, _NEWLINE = 9, 10
+_TAB, _NEWLINE, _COMMA, _BRACKET = b"\t\n,]"
 _KEY_BYTES = 1024
 """So much of a key counts for the boundaries; the weights below repeat after it."""
 _SHORT_KEY, _FEW_COLUMNS = 20, 3
 """Bytes of each column of a key within which its end is looked for first; the most columns of such a key."""
+_LONGEST_NUMBER = 22
+"""Bytes of a bracket, a 64-bit whole number with its sign, and what divides it from the next value."""
 
 
 def boundaries(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_], list[int]]:
@@ -45,10 +47,11 @@ def _weights() -> npt.NDArray[np.uint64]:
 
 
 def _key_hashes(
-    data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], ends: npt.NDArray[np.int64]
+    data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], ends: npt.NDArray[np.int64], last: int | None = None
 ) -> npt.NDArray[np.uint64]:
-    """One hash for each ``data[start:end]``: a sum of the bytes times weights by place, then mixed (multilinear
-    hashing, Dietzfelbinger 1996; finaliser of Steele et al., "Fast splittable pseudorandom number generators", 2014)."""
+    """One hash for each ``data[start:end]`` (with ``last`` as its last byte): a sum of the bytes times weights by place, then
+    mixed (multilinear hashing, Dietzfelbinger 1996; finaliser of Steele et al., "Fast splittable pseudorandom number
+    generators", 2014)."""
     lengths = np.maximum(ends - starts, 1)  # an empty key takes in its divider, which is the same for all
     first = np.cumsum(lengths) - lengths
     within = np.arange(int(lengths.sum())) - np.repeat(first, lengths)
@@ -56,6 +59,8 @@ def _key_hashes(
         within % _KEY_BYTES
     ]
     h = np.add.reduceat(weighed, first)
+    if last is not None:
+        h += (np.uint64(last) - data[ends - 1].astype(np.uint64)) * _weights()[(lengths - 1) % _KEY_BYTES]
     h ^= h >> np.uint64(30)
     h *= np.uint64(0xBF58476D1CE4E5B9)
     h ^= h >> np.uint64(27)
@@ -76,6 +81,8 @@ def _lines_of(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.ND
         key_starts = np.concatenate(([0], key_ends[:-1] + 1))
         return ends + 1, _key_hashes(keys, key_starts, key_ends)
     starts = np.concatenate(([0], ends[:-1] + 1))
+    if table.row_format == "json":  # [123,… : hashed as [123]
+        return ends + 1, _key_hashes(data, starts, _first_number(table, data, starts) + 1, _BRACKET)
     if len(table.key) == len(table.columns):
         return ends + 1, _key_hashes(data, starts, ends)
     short = _short_keys(data, starts, len(table.key))
@@ -97,7 +104,7 @@ def _short_keys(
         return None
     # The last lines' windows would reach beyond the end: they begin earlier, and what is before the line does not count.
     begins = np.minimum(starts, len(data) - window)
-    is_tab = np.lib.stride_tricks.sliding_window_view(data, window)[begins] == _TAB
+    is_tab = _windows(data, window)[begins] == _TAB
     if begins[-1] != starts[-1]:
         is_tab &= np.arange(window) >= (starts - begins)[:, None]
     if columns > 1:
@@ -108,3 +115,22 @@ def _short_keys(
     found: npt.NDArray[np.int64] = begins + at
     following = np.concatenate((starts[1:], [len(data)]))
     return found if bool((found < following).all()) else None
+
+
+def _first_number(table: Table, data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+    """Where the whole number ends with which each line of JSON begins."""
+    window = min(_LONGEST_NUMBER, len(data))
+    begins = np.minimum(starts, len(data) - window)
+    seen = _windows(data, window)[begins]
+    is_end = (seen == _COMMA) | (seen == _BRACKET)
+    is_end &= np.arange(window) >= (starts - begins)[:, None]
+    at = is_end.argmax(axis=1)
+    if not is_end[np.arange(len(at)), at].all():
+        raise ValueError(f"{table.name}: a row does not begin with a whole number")
+    found: npt.NDArray[np.int64] = begins + at
+    return found
+
+
+def _windows(data: npt.NDArray[np.uint8], length: int) -> npt.NDArray[np.uint8]:
+    """Every run of ``length`` bytes."""
+    return np.lib.stride_tricks.sliding_window_view(data, length)

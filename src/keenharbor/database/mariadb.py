@@ -15,7 +15,7 @@ import re
 import threading
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import asyncmy
 import asyncmy.cursors
@@ -25,6 +25,7 @@ from pymysql.constants import CLIENT
 from pymysql.converters import encoders
 
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.memory import no_cycle_search
 from keenharbor.database.boundaries import count_byte
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import decode_copy, encode_copy
@@ -43,7 +44,9 @@ from keenharbor.database.rows import StoredState, rows_of
 from keenharbor.database.words import back_quoted as quote
 from keenharbor.database.words import insert_statements, no_answer, no_database, refused, user_refused
 
+T = TypeVar("T")
 Query = Callable[[str], list[tuple[Any, ...]]]
+Rows = Sequence[tuple[bytes | None, ...]]
 _BLOCK_BYTES = 512 * 1024
 _FIRST_ROWS, _MOST_ROWS = 64, 2000
 """Rows that are asked for at once: at the beginning, and at most."""
@@ -238,14 +241,20 @@ class _Reader:
 
         return self._loop.run_until_complete(run())
 
-    def stream(self, sql: str, count: Callable[[], int]) -> Iterator[list[tuple[bytes | None, ...]]]:
-        """The rows of a query, each time as many as ``count`` says then, as bytes or None."""
+    def stream(self, sql: str, count: Callable[[], int], make: Callable[[Rows], T]) -> Iterator[T]:
+        """What ``make`` makes of the rows of a query, each time as many as ``count`` says then, as bytes or None."""
         run = self._loop.run_until_complete
         cursor = self._connection.cursor(asyncmy.cursors.SSCursor)
         try:
             run(cursor.execute(sql))
-            while batch := run(cursor.fetchmany(count())):
-                yield batch
+            while True:
+                with no_cycle_search():  # a tuple for each row
+                    batch = run(cursor.fetchmany(count()))
+                    if not batch:
+                        break
+                    made = make(batch)
+                    del batch
+                yield made
         except (asyncmy.errors.MySQLError, OSError, asyncio.IncompleteReadError):
             raise  # to read the rest of the answer would only hide what went wrong
         except BaseException:
@@ -283,15 +292,21 @@ class _Snapshot:
         columns = list(zip(found.columns, found.kinds, found.read_as, strict=True))
         chosen = ", ".join(_asked(*c) for c in columns)
         hexadecimal = [n for n, (_, _, how) in enumerate(columns) if how.startswith("hex")]
-        at_once = [_FIRST_ROWS]
+        at_once = _FIRST_ROWS
+
+        def made(rows: Rows) -> Block:
+            nonlocal at_once
+            lines = _lines(rows, hexadecimal)
+            # The next time as many as make a block of a fair size, going by these.
+            at_once = max(1, min(_MOST_ROWS, 2 * at_once, _BLOCK_BYTES * len(rows) // len(lines)))
+            return Block(lines)
+
         with _own_errors(self._place):
-            for rows in self._reader.stream(
-                f"SELECT {chosen} FROM {quote(table)} ORDER BY {order}", lambda: at_once[0]
-            ):
-                lines = _lines(rows, hexadecimal)
-                yield Block(lines)
-                # As many as make a block of a fair size, going by these.
-                at_once[0] = max(1, min(_MOST_ROWS, 2 * at_once[0], _BLOCK_BYTES * len(rows) // len(lines)))
+            query = f"SELECT {chosen} FROM {quote(table)} ORDER BY {order}"
+            yield from self._reader.stream(query, lambda: at_once, made)
+
+    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
+        return ()
 
     def mark(self, table: str) -> str | None:
         return self._marks.get(table)
@@ -320,7 +335,7 @@ def _asked(column: str, kind: ColumnKind, how: str) -> str:
 _TAB_OR_END = re.compile(rb"[\t\n]")
 
 
-def _lines(rows: Sequence[tuple[bytes | None, ...]], hexadecimal: Sequence[int]) -> bytes:
+def _lines(rows: Rows, hexadecimal: Sequence[int]) -> bytes:
     """Rows as lines of copy text; those of the columns ``hexadecimal`` as hexadecimal digits.
 
     Most rows have nothing that needs a backslash: that is found out over all of them at once. (Letting the server join a row's
@@ -328,18 +343,19 @@ def _lines(rows: Sequence[tuple[bytes | None, ...]], hexadecimal: Sequence[int])
     """
     if hexadecimal:
         rows = [_in_digits(row, hexadecimal) for row in rows]
-    joined: list[bytes] = []
     nulls = 0
-    for row in rows:
-        try:
-            joined.append(b"\t".join(row))  # type: ignore[arg-type]
-        except TypeError:
-            nulls += row.count(None)
-            joined.append(b"\t".join([b"\\N" if v is None else v for v in row]))
+    try:
+        joined = [b"\t".join(row) for row in rows]  # type: ignore[arg-type]
+    except TypeError:
+        nulls = sum(row.count(None) for row in rows)
+        joined = [
+            b"\t".join([b"\\N" if v is None else v for v in row]) if None in row else b"\t".join(row)  # type: ignore[arg-type]
+            for row in rows
+        ]
     data = b"\n".join(joined) + b"\n"
     dividers = len(rows[0]) - 1
     if (
-        data.count(b"\\") == nulls
+        (count_byte(data, b"\\") == nulls if nulls else b"\\" not in data)
         and count_byte(data, b"\t") == dividers * len(rows)
         and count_byte(data, b"\n") == len(rows)
     ):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
 from keenharbor.base.errors import UsageError
@@ -51,6 +51,9 @@ class _Nothing:
 
     def blocks(self, table: str) -> Iterator[Block]:
         return iter(())
+
+    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
+        return ()
 
     def mark(self, table: str) -> str | None:
         return None

@@ -8,18 +8,22 @@ the transaction, so that a restore is there as a whole or not at all. Definition
 from __future__ import annotations
 
 import contextlib
+import itertools
 import json
 import re
 import select
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any, LiteralString
 
 import psycopg
 from psycopg import errors, sql
 from psycopg.pq import ExecStatus
+from psycopg.pq.abc import PGconn
 
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.memory import no_cycle_search
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import encode_copy
 from keenharbor.database.protocol import (
@@ -28,17 +32,23 @@ from keenharbor.database.protocol import (
     DatabasePlace,
     DatabaseState,
     DatabaseWriter,
+    NotSharedError,
     Row,
     Schema,
     Table,
     Value,
 )
+from keenharbor.database.ranges import dividing_keys
 from keenharbor.database.rows import StoredState, rows_of
 from keenharbor.database.words import double_quoted as quote
 from keenharbor.database.words import no_answer, no_database, refused, user_refused
 
 Connection = psycopg.Connection[tuple[Any, ...]]
 _BLOCK_BYTES = 512 * 1024
+_WORTH_DIVIDING = 16 * 1024 * 1024
+"""Bytes of a table from which on several processes read it."""
+_SAMPLED_PAGES = 300
+"""Pages of a table whose keys say where it is divided."""
 _OLDEST_XID = 1_000_000_000
 """So many transactions back the age of a row still tells (ages wrap around at two thousand million)."""
 _KINDS: dict[str, ColumnKind] = {
@@ -206,24 +216,12 @@ def copy_out(connection: Connection, statement: str) -> Iterator[bytes]:
     started = wire.exec_(statement.encode())
     if started.status != ExecStatus.COPY_OUT:
         raise errors.error_from_result(started)
-    parts: list[Any] = []
-    size = 0
     ended = False
     try:
-        while True:
-            count, line = wire.get_copy_data(1)
-            if count > 0:
-                parts.append(line)
-                size += count
-                if size >= _BLOCK_BYTES:
-                    yield b"".join(parts)
-                    parts, size = [], 0
-            elif count == 0:  # nothing has come yet: other threads may run
-                select.select([wire.socket], [], [])
-                wire.consume_input()
-            else:
-                ended = True
-                break
+        while not ended:
+            block, ended = _next_lines(wire)
+            if block:
+                yield block
     finally:
         if not ended:
             with contextlib.suppress(psycopg.Error):
@@ -236,8 +234,27 @@ def copy_out(connection: Connection, statement: str) -> Iterator[bytes]:
                 refusal = errors.error_from_result(result)
         if refusal is not None and ended:
             raise refusal
-    if parts:
-        yield b"".join(parts)
+
+
+def _next_lines(wire: PGconn) -> tuple[bytes, bool]:
+    """Lines that come, about `_BLOCK_BYTES` of them, and whether they were the last."""
+    parts: list[Any] = []
+    size, count = 0, 0
+    take, add = wire.get_copy_data, parts.append
+    with no_cycle_search():  # a view for each line
+        while size < _BLOCK_BYTES:
+            count, line = take(1)
+            if count > 0:
+                add(line)
+                size += count
+            elif count == 0:  # nothing has come yet: other threads may run
+                select.select([wire.socket], [], [])
+                wire.consume_input()
+            else:
+                break
+        lines = b"".join(parts)
+        parts.clear()
+    return lines, count < 0
 
 
 class _Snapshot:
@@ -247,6 +264,7 @@ class _Snapshot:
         self._connection = connection
         self._place = place
         self._marks: dict[str, str] | None = None
+        self._exported: str | None = None
         self.schema = schema
 
     def rows(self, table: str) -> Iterator[Row]:
@@ -254,19 +272,60 @@ class _Snapshot:
 
     def blocks(self, table: str) -> Iterator[Block]:
         found = self.schema.table(table)
-        if found is None or not found.columns:
-            return
-        chosen = ", ".join(quote(c) for c in found.columns)
+        return self._range(self._connection, found) if found is not None and found.columns else iter(())
+
+    def _range(self, connection: Connection, table: Table, condition: str = "true") -> Iterator[Block]:
+        chosen = ", ".join(quote(c) for c in table.columns)
         ordered = [
             quote(c) + (' COLLATE pg_catalog."C"' if how == "collated" else "")
-            for c, how in zip(found.columns, found.read_as, strict=True)
-            if c in found.key
+            for c, how in zip(table.columns, table.read_as, strict=True)
+            if c in table.key
         ]
-        order = f"md5(CAST(ROW({chosen}) AS text))" if found.keyless else ", ".join(ordered)
-        statement = f"COPY (SELECT {chosen} FROM ONLY {_qualified(found)} ORDER BY {order}) TO STDOUT"
+        order = f"md5(CAST(ROW({chosen}) AS text))" if table.keyless else ", ".join(ordered)
+        wanted = f"SELECT {chosen} FROM ONLY {_qualified(table)} WHERE {condition} ORDER BY {order}"
         with _own_errors(self._place):
-            for lines in copy_out(self._connection, statement):
+            for lines in copy_out(connection, f"COPY ({wanted}) TO STDOUT"):
                 yield Block(lines)
+
+    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
+        """Ranges of the key, where it is of whole numbers, by other transactions that take over this one's snapshot
+        (https://www.postgresql.org/docs/current/functions-admin.html#FUNCTIONS-SNAPSHOT-SYNCHRONIZATION)."""
+        found = self.schema.table(table)
+        if count < 2 or found is None or found.keyless or set(found.kinds[: len(found.key)]) != {"int"}:
+            return ()
+        name, key = _qualified(found), ", ".join(map(quote, found.key))
+        with _own_errors(self._place):
+            size, pages = run_statement(
+                self._connection,
+                "SELECT pg_table_size(t), pg_relation_size(t) / current_setting('block_size')::int "
+                f"FROM CAST({_literal(name)} AS regclass) t",
+            ).fetchone() or (0, 0)
+            if size < _WORTH_DIVIDING:
+                return ()
+            some = f"TABLESAMPLE SYSTEM ({100 * min(1.0, _SAMPLED_PAGES / max(pages, 1))}) REPEATABLE (1)"
+            sample = b"".join(
+                copy_out(self._connection, f"COPY (SELECT {key} FROM ONLY {name} {some} ORDER BY {key}) TO STDOUT")
+            )
+            ends = dividing_keys(found, sample, count)
+            if ends and self._exported is None:
+                exported = run_statement(self._connection, "SELECT pg_export_snapshot()").fetchone()
+                self._exported = str(exported[0]) if exported is not None else None
+        above = [f"({key}) > ({', '.join(map(str, end))})" for end in ends]
+        upto = [f"({key}) <= ({', '.join(map(str, end))})" for end in ends]
+        conditions = [" AND ".join(c) for c in itertools.zip_longest(upto, ["true", *above], fillvalue="true")]
+        return [partial(self._part, found, c) for c in conditions] if ends else ()
+
+    def _part(self, table: Table, condition: str) -> Iterator[Block]:
+        """A range of the rows, in a process that must not use this one's connection."""
+        try:
+            connection = PostgresDatabase(self._place).connect()
+            with _own_errors(self._place):
+                run_statement(connection, "BEGIN ISOLATION LEVEL REPEATABLE READ, READ ONLY")
+                run_statement(connection, f"SET TRANSACTION SNAPSHOT {_literal(str(self._exported))}")
+        except KeenHarborError as error:
+            raise NotSharedError(error.what, where=error.where) from error
+        with contextlib.closing(connection):
+            yield from self._range(connection, table, condition)
 
     def mark(self, table: str) -> str | None:
         """Where the table's rows are kept, and the transaction before which all of them were written that are seen here."""

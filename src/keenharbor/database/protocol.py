@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal, Protocol
 from urllib.parse import parse_qs, quote, unquote, urlsplit
 
-from keenharbor.base.errors import UsageError
+from keenharbor.base.errors import KeenHarborError, UsageError
 
 Value = None | int | float | str | bytes
 Row = tuple[Value, ...]
@@ -265,10 +265,17 @@ def settled_ddl(ddl: str) -> str:
 
 @dataclass(frozen=True)
 class Block:
-    """Encoded rows, whole lines in key order; ``keys`` their encoded keys, a line each, where the lines do not show them."""
+    """Encoded rows, whole lines in key order; ``keys`` their encoded keys, a line each, where the lines do not show them.
+
+    They do in copy text, and in JSON where the key is one whole number.
+    """
 
     lines: bytes
     keys: bytes | None = None
+
+
+class NotSharedError(KeenHarborError):
+    """Another process does not get at a state that this one sees."""
 
 
 class DatabaseState(Protocol):
@@ -282,6 +289,11 @@ class DatabaseState(Protocol):
 
     def blocks(self, table: str) -> Iterator[Block]:
         """The same rows as they are stored."""
+
+    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
+        """Up to ``count`` ranges that make up the rows, each read by a process of its own, forked from this one while the state
+        lasts; a range raises `NotSharedError` before its first block when that process does not get at the same state. None
+        for a table that is small, or that the engine cannot read so."""
 
     def mark(self, table: str) -> str | None:
         """What `unchanged_since` needs to know later of the table as it is now; None where the engine cannot tell."""

@@ -8,17 +8,19 @@ changed.
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, Protocol, TypeVar
 
 from blake3 import blake3
 
 from keenharbor.base.errors import DamagedError
 from keenharbor.database.lines import decode_lines, encode_copy, encode_json
-from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
+from keenharbor.database.protocol import Block, DatabaseState, NotSharedError, Row, Schema, Table
 
 T = TypeVar("T")
 LARGEST_CHUNK_BYTES = 4 * 1024 * 1024
@@ -27,8 +29,8 @@ _LONGEST_KEY_KEPT = 200
 
 def _key_text(table: Table, line: bytes) -> str:
     """The beginning of the last line's key, as it is written down: for finding the chunk again, and for people."""
-    kept = line[:-1].split(b"\t")[: len(table.key)] if table.row_format == "copy" else [line[:-1]]
-    return b"\t".join(kept)[:_LONGEST_KEY_KEPT].decode("utf-8", "surrogateescape")
+    kept = b"\t".join(line[:-1].split(b"\t")[: len(table.key)]) if table.row_format == "copy" else line[:-1]
+    return kept[:_LONGEST_KEY_KEPT].decode("utf-8", "surrogateescape")
 
 
 @dataclass(frozen=True)
@@ -44,7 +46,7 @@ def chunks(table: Table, blocks: Iterator[Block]) -> Iterator[Chunk]:
     """The rows of ``blocks`` in chunks, wherever the blocks are divided."""
     from keenharbor.database.boundaries import boundaries
 
-    parts: list[bytes] = []
+    parts: list[memoryview] = []
     rows = size = 0
     last_key_line = b""
 
@@ -62,17 +64,23 @@ def chunks(table: Table, blocks: Iterator[Block]) -> Iterator[Chunk]:
         ends, boundary, stops = boundaries(table, block)
         keys = block.keys.split(b"\n") if block.keys is not None else None
         begin_row = begin = 0
+        lines = memoryview(block.lines)
         for stop in stops:
             # A run of rows without a boundary that grows too long is cut by size, row by row.
             while True:
                 upto = int(ends.searchsorted(begin + LARGEST_CHUNK_BYTES - size, "left"))
                 last = min(stop, max(upto, begin_row))
                 end = int(ends[last])
-                parts.append(block.lines[begin:end])
+                parts.append(lines[begin:end])
                 rows += last - begin_row + 1
                 size += end - begin
                 at_line = int(ends[last - 1]) if last else 0
-                last_key_line = keys[last] + b"\n" if keys is not None else block.lines[at_line:end]
+                if keys is not None:
+                    last_key_line = keys[last] + b"\n"
+                elif table.row_format == "copy":
+                    last_key_line = block.lines[at_line:end]
+                else:
+                    last_key_line = block.lines[at_line:end].partition(b",")[0].rstrip(b"]\n") + b"]\n"
                 begin, begin_row = end, last + 1
                 if bool(boundary[last]) or size >= LARGEST_CHUNK_BYTES:
                     yield cut()
@@ -84,32 +92,58 @@ def chunks(table: Table, blocks: Iterator[Block]) -> Iterator[Chunk]:
 
 @dataclass(frozen=True)
 class StoredTable:
-    """A table's rows in the store: chunk ids in key order, rows in each, the last key of each, a digest over all of
-    them, and the engine's mark (see `DatabaseState.mark`)."""
+    """A table's rows in the store, in chunks in key order: of each its id, how many rows and bytes it has, and its last key;
+    and the engine's mark (see `DatabaseState.mark`).
+
+    ``digest`` (BLAKE3 of all lines) is known of those that earlier versions have stored, which noted no bytes.
+    """
 
     name: str
-    chunk_ids: tuple[str, ...]
-    chunk_rows: tuple[int, ...]
-    digest: str
+    chunk_ids: tuple[str, ...] = ()
+    chunk_rows: tuple[int, ...] = ()
+    chunk_bytes: tuple[int, ...] = ()
     last_keys: tuple[str, ...] = ()
     mark: str | None = None
     size: int = 0
+    digest: str | None = None
 
     @property
     def row_count(self) -> int:
         return sum(self.chunk_rows)
 
     def as_json(self) -> dict[str, Any]:
-        return {"name": self.name, "rows": self.row_count, "digest": self.digest, "mark": self.mark, "size": self.size,
-                "chunks": [list(c) for c in zip(self.chunk_ids, self.chunk_rows, self.last_keys, strict=True)]}  # fmt: skip
+        chunks = zip(self.chunk_ids, self.chunk_rows, self.last_keys, self.chunk_bytes, strict=True)
+        return {"name": self.name, "rows": self.row_count, "mark": self.mark, "size": self.size, "chunks": list(chunks)}
 
     @classmethod
     def from_json(cls, v: dict[str, Any]) -> StoredTable:
         listed = v["chunks"]
         return cls(
-            v["name"], tuple(c[0] for c in listed), tuple(c[1] for c in listed), v["digest"],
-            tuple(c[2] if len(c) > 2 else "" for c in listed), v.get("mark"), v.get("size", 0),
+            v["name"], tuple(c[0] for c in listed), tuple(c[1] for c in listed), tuple(c[3] if len(c) > 3 else 0 for c in listed),
+            tuple(c[2] if len(c) > 2 else "" for c in listed), v.get("mark"), v.get("size", 0), v.get("digest"),
         )  # fmt: skip
+
+    def holds(self, blocks: Iterable[Block]) -> bool:
+        """Whether the lines of ``blocks``, wherever they are divided, are those that are stored: the ids are BLAKE3 of the
+        chunks."""
+        if self.digest is not None:
+            return table_digest(blocks) == self.digest
+        chunks = iter(zip(self.chunk_ids, self.chunk_bytes, strict=True))
+        wanted, left, digest = "", 0, blake3()
+        for block in blocks:
+            lines = memoryview(block.lines)
+            while lines:
+                if not left:
+                    wanted, left = next(chunks, ("", 0))
+                    digest = blake3()
+                    if not left:
+                        return False
+                digest.update(lines[:left])
+                taken = min(left, len(lines))
+                lines, left = lines[taken:], left - taken
+                if not left and digest.hexdigest() != wanted:
+                    return False
+        return not left and next(chunks, None) is None
 
 
 class StoredState:
@@ -143,6 +177,9 @@ class StoredState:
         stored = self.tables.get(table)
         for identity in stored.chunk_ids if stored else ():
             yield Block(self._read(identity))
+
+    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
+        return ()
 
     def chunk_ids(self, table: str) -> Sequence[str] | None:
         stored = self.tables.get(table)
@@ -186,7 +223,7 @@ def rows_of(table: Table | None, blocks: Iterable[Block]) -> Iterator[Row]:
             yield from decode_lines(table, block.lines)
 
 
-def table_digest(blocks: Iterator[Block]) -> str:
+def table_digest(blocks: Iterable[Block]) -> str:
     """A digest of a table's rows in order, over their lines."""
     digest = blake3()
     for block in blocks:
@@ -209,6 +246,16 @@ class ChunkSink(Protocol):
     ) -> T:
         """Carry out ``work`` on ``messages``, possibly in another process, with a sink into the same store."""
 
+    @property
+    def processes(self) -> int:
+        """How many processes `each` may well be given work for; 1 where there can be no others."""
+
+    def each(
+        self, works: Sequence[Callable[[ChunkSink, Callable[[int], None]], T]], seen: Callable[[int], None]
+    ) -> list[T]:
+        """Carry out each of ``works`` in a process of its own, with a sink into the same store, and return what they
+        return; what one gives to its second argument comes to ``seen`` here."""
+
 
 class Together:
     """A `ChunkSink` over a plain function, for states that are held elsewhere."""
@@ -221,6 +268,13 @@ class Together:
 
     def finish(self) -> None: ...
 
+    processes = 1
+
+    def each(
+        self, works: Sequence[Callable[[ChunkSink, Callable[[int], None]], T]], seen: Callable[[int], None]
+    ) -> list[T]:
+        return [work(self, seen) for work in works]
+
     def apart(
         self, work: Callable[[Iterator[tuple[bytes, bytes]], ChunkSink], T], messages: Iterable[tuple[bytes, bytes]]
     ) -> T:
@@ -229,6 +283,8 @@ class Together:
 
 _BATCH_BYTES = 1024 * 1024
 _WORTH_A_PROCESS = 8 * 1024 * 1024
+_MOST_READERS = 4
+"""So many connections at once are taken of a site's database server at most."""
 
 
 def store_table(
@@ -236,13 +292,13 @@ def store_table(
     table: Table,
     sink: ChunkSink,
     earlier: StoredTable | None,
-    seen: Callable[[int, int], None],
+    seen: Callable[[int], None],
     have: Callable[[str], bool],
 ) -> Callable[[], StoredTable]:
     """Read a table of ``state`` into ``sink``; the result can be asked for once the sink has finished.
 
     ``earlier`` is the table in an earlier state, of which the store may still ``have`` every chunk: not read again when
-    its mark says that nothing changed, and near to what did. ``seen`` gets rows and bytes as they come.
+    its mark says that nothing changed, and near to what did. ``seen`` gets the bytes that came, as they come.
     """
     mark = state.mark(table.name)
     if (
@@ -251,9 +307,13 @@ def store_table(
         and all(have(o) for o in earlier.chunk_ids)
         and state.unchanged_since(table.name, earlier.mark, earlier.row_count)
     ):
-        seen(earlier.row_count, earlier.size)
+        seen(earlier.size)
         return lambda: earlier
     near = dict(zip(earlier.last_keys, earlier.chunk_ids, strict=True)) if earlier is not None else {}
+    if sink.processes > 1 and (parts := state.parts(table.name, min(sink.processes, _MOST_READERS))):
+        with contextlib.suppress(NotSharedError):  # then this process reads it alone
+            whole = _joined(table, mark, sink.each([partial(_store_part, table, read, near) for read in parts], seen))
+            return lambda: whole
     blocks = state.blocks(table.name)
     held: deque[Block] = deque()
     size = 0
@@ -266,20 +326,42 @@ def store_table(
         return _store_blocks(table, held, sink, near, mark, seen)
 
     def messages() -> Iterator[tuple[bytes, bytes]]:
-        from keenharbor.database.boundaries import count_byte
-
         for block in itertools.chain(_taken_from(held), blocks):
-            seen(count_byte(block.lines, b"\n"), len(block.lines))
+            seen(len(block.lines))
             yield block.lines, block.keys or b""
 
     def work(received: Iterator[tuple[bytes, bytes]], there: ChunkSink) -> StoredTable:
         come = (Block(lines, keys or None) for lines, keys in received)
-        told = _store_blocks(table, come, there, near, mark, lambda rows, count: None)
+        told = _store_blocks(table, come, there, near, mark, lambda count: None)
         there.finish()
         return told()
 
     stored = sink.apart(work, messages())
     return lambda: stored
+
+
+def _store_part(
+    table: Table,
+    read: Callable[[], Iterator[Block]],
+    near: Mapping[str, str],
+    sink: ChunkSink,
+    seen: Callable[[int], None],
+) -> StoredTable:
+    stored = _store_blocks(table, read(), sink, near, None, seen)
+    sink.finish()
+    return stored()
+
+
+def _joined(table: Table, mark: str | None, parts: Sequence[StoredTable]) -> StoredTable:
+    """A table of which each of ``parts`` holds a range, in order."""
+
+    def all_of(of: Callable[[StoredTable], tuple[T, ...]]) -> tuple[T, ...]:
+        return tuple(itertools.chain.from_iterable(map(of, parts)))
+
+    return StoredTable(
+        table.name, all_of(lambda p: p.chunk_ids), all_of(lambda p: p.chunk_rows), all_of(lambda p: p.chunk_bytes),
+        all_of(lambda p: p.last_keys), mark, sum(p.size for p in parts),
+    )  # fmt: skip
 
 
 def _taken_from(held: deque[Block]) -> Iterator[Block]:
@@ -289,53 +371,50 @@ def _taken_from(held: deque[Block]) -> Iterator[Block]:
 
 def _store_blocks(
     table: Table, blocks: Iterable[Block], sink: ChunkSink, near: Mapping[str, str], mark: str | None,
-    seen: Callable[[int, int], None],
+    seen: Callable[[int], None],
 ) -> Callable[[], StoredTable]:  # fmt: skip
     """``near``: chunks of an earlier state by their last key."""
     ids: list[str] = []
-    counts: list[int] = []
+    rows: list[int] = []
+    sizes: list[int] = []
     keys: list[str] = []
-    digest = blake3()
-    size = 0
     batch: list[Chunk] = []
     waiting = 0
 
     def send() -> None:
         nonlocal batch, waiting
         sink.put([c.data for c in batch], [near.get(c.last_key) for c in batch], ids.extend)
+        seen(waiting)
         batch, waiting = [], 0
 
     for chunk in chunks(table, iter(blocks)):
-        digest.update(chunk.data)
-        size += len(chunk.data)
-        counts.append(chunk.rows)
+        rows.append(chunk.rows)
+        sizes.append(len(chunk.data))
         keys.append(chunk.last_key)
-        seen(chunk.rows, len(chunk.data))
         batch.append(chunk)
         waiting += len(chunk.data)
         if waiting >= _BATCH_BYTES:
             send()
     if batch:
         send()
-    whole = digest.hexdigest()
-    return lambda: StoredTable(table.name, tuple(ids), tuple(counts), whole, tuple(keys), mark, size)
+    return lambda: StoredTable(table.name, tuple(ids), tuple(rows), tuple(sizes), tuple(keys), mark, sum(sizes))
 
 
 def store_state(
     state: DatabaseState, sink: ChunkSink, earlier: StoredState | None = None,
     leave_empty: Callable[[str], bool] = lambda n: False,
-    seen: Callable[[str, int, int], None] = lambda n, r, b: None,
+    seen: Callable[[str, int], None] = lambda n, b: None,
     have: Callable[[str], bool] = lambda o: True,
 ) -> list[StoredTable]:  # fmt: skip
     """Read every table of ``state`` into ``sink``; those that ``leave_empty`` names without their rows."""
     made: list[Callable[[], StoredTable]] = []
     for table in state.schema.tables:
         if leave_empty(table.name):
-            made.append(lambda t=table: StoredTable(t.name, (), (), blake3().hexdigest()))  # type: ignore[misc]
+            made.append(lambda t=table: StoredTable(t.name))  # type: ignore[misc]
             continue
         before = earlier.tables.get(table.name) if earlier is not None else None
         if before is not None and earlier is not None and earlier.schema.table(table.name) != table:
             before = None
-        made.append(store_table(state, table, sink, before, lambda r, b, n=table.name: seen(n, r, b), have))  # type: ignore[misc]
+        made.append(store_table(state, table, sink, before, lambda b, n=table.name: seen(n, b), have))  # type: ignore[misc]
     sink.finish()
     return [m() for m in made]

@@ -14,10 +14,11 @@ import math
 import os
 import sqlite3
 import time
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.memory import no_cycle_search
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.protocol import (
@@ -234,19 +235,22 @@ class _Snapshot:
                 cursor = self._connection.execute(select)
                 while True:
                     try:
-                        batch = cursor.fetchmany(_BLOCK_ROWS)
+                        rows, block = _next_block(cursor, keys)
                     except sqlite3.OperationalError as error:
                         if "decode" not in str(error):
                             raise
                         self._connection.text_factory = _decode_text
                         cursor = self._connection.execute(f"{select} LIMIT -1 OFFSET {done}")
                         continue
-                    if not batch:
+                    if not rows:
                         return
-                    done += len(batch)
-                    yield Block(encode_json(batch), encode_json([r[:keys] for r in batch]))
+                    done += rows
+                    yield block
             finally:
                 self._connection.text_factory = _decode_text
+
+    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
+        return ()
 
     def mark(self, table: str) -> str | None:
         return self._mark
@@ -256,6 +260,17 @@ class _Snapshot:
 
     def chunk_ids(self, table: str) -> Sequence[str] | None:
         return None
+
+
+def _next_block(cursor: sqlite3.Cursor, keys: int) -> tuple[int, Block]:
+    """The next rows, and how many: a block with the first ``keys`` values of each as its keys."""
+    with no_cycle_search():  # a tuple for each row
+        batch = cursor.fetchmany(_BLOCK_ROWS)
+        shown = keys == 1 and {type(r[0]) for r in batch} == {int}
+        block = Block(encode_json(batch), None if shown else encode_json([r[:keys] for r in batch]))
+        rows = len(batch)
+        del batch
+    return rows, block
 
 
 class _Writer:

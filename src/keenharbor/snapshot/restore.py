@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from keenharbor.base.errors import DamagedError, UsageError
-from keenharbor.database import Database, DatabasePlace, StoredState, open_database, sql_text, table_digest
+from keenharbor.database import Database, DatabasePlace, StoredState, open_database, sql_text
 from keenharbor.database.rewrite import rewrite_database
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.snapshot.moved import Moved, moved_rewriter, rewrite_files
@@ -50,7 +50,7 @@ def restore_state(state: StoredState, database: Database) -> int:
             )  # fmt: skip
         for table in state.tables.values():
             rows += table.row_count
-            if table_digest(written.blocks(table.name)) != table.digest:
+            if not table.holds(written.blocks(table.name)):
                 raise DamagedError(
                     f"table {table.name} read back is not what was stored", where=str(database.place),
                     advice="run 'keenharbor snapshot verify'; take another snapshot",

@@ -264,7 +264,7 @@ class _RowsSeen:
         self._expected = sum(t.size for t in earlier.state.tables.values()) if earlier is not None else 0
         self._bytes = 0
 
-    def __call__(self, table: str, rows: int, count: int) -> None:
+    def __call__(self, table: str, count: int) -> None:
         self._bytes += count
         self._pace.read(count)
         self._progress.advance(self._bytes, max(self._expected, self._bytes) if self._expected else 0, "byte")

@@ -15,6 +15,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import sys
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -501,7 +502,15 @@ class ObjectWriter:
 
     def run(self, task: Callable[[Pack], T], done: Callable[[T], None]) -> None:
         """Let a thread carry out ``task``, which stores contents through the function that it is given; ``done`` gets
-        what it returned, in the order of the calls, in this thread, at the latest when `finish` returns."""
+        what it returned, in the order of the calls, in this thread, at the latest when `finish` returns.
+
+        With one worker there is nothing to do beside it, and two threads would only wait for each other: it is done at once.
+        """
+        if self._workers == 1:
+            result, packed = self._work(task)
+            self._append(packed)
+            done(result)
+            return
         future = self._pool.submit(self._work, task)
 
         def take() -> None:
@@ -546,20 +555,44 @@ class ObjectWriter:
             return
         parent = os.getpid()
 
-        def share(mine: Sequence[tuple[int, A]]) -> Callable[[Callable[[T], None]], tuple[int, int]]:
-            def carry_out(give: Callable[[T], None]) -> tuple[int, int]:
-                with ObjectWriter(self._store, 1, self._level) as writer:
-                    for _, batch in mine:
-                        result, packed = writer._work(partial(work, batch), parent)
-                        writer._append(packed)
-                        give(result)
-                return writer.added_objects, writer.added_bytes
+        def share(mine: Sequence[tuple[int, A]], writer: ObjectWriter, give: Callable[[T], None]) -> None:
+            for _, batch in mine:
+                result, packed = writer._work(partial(work, batch), parent)
+                writer._append(packed)
+                give(result)
 
-            return carry_out
+        self._share_out([partial(share, mine) for mine in lanes(batches, self._workers, lambda b: b[0]) if mine], done)
 
-        shares = [share(mine) for mine in lanes(batches, self._workers, lambda b: b[0]) if mine]
-        for told in share_out(shares, done):
+    def _share_out(
+        self, works: Sequence[Callable[[ObjectWriter, Callable[[A], None]], T]], done: Callable[[A], None]
+    ) -> list[T]:
+        def share(
+            work: Callable[[ObjectWriter, Callable[[A], None]], T], give: Callable[[A], None]
+        ) -> tuple[T, int, int]:
+            with ObjectWriter(self._store, 1, self._level) as writer:
+                result = work(writer, give)
+            return result, writer.added_objects, writer.added_bytes
+
+        results = []
+        for result, *told in share_out([partial(share, work) for work in works], done):
             self._take_over(*told)
+            results.append(result)
+        return results
+
+    @property
+    def processes(self) -> int:
+        """How many processes `each` may well be given work for; 1 where there can be no others."""
+        return self._workers if sys.platform != "win32" else 1
+
+    def each(
+        self, works: Sequence[Callable[[ObjectWriter, Callable[[int], None]], T]], seen: Callable[[int], None]
+    ) -> list[T]:
+        """Carry out each of ``works`` in a process of its own, with a writer into the same store, and return what they
+        return; what one gives to its second argument comes to ``seen`` here."""
+        self._rest()
+        if not may_fork():
+            return [work(self, seen) for work in works]
+        return self._share_out(works, seen)
 
     def apart(self, work: Callable[[Iterator[Message], ObjectWriter], T], messages: Iterable[Message]) -> T:
         """Carry out ``work``, which stores what ``messages`` bring through the writer that it is given, and return what it

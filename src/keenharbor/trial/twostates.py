@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from keenharbor.base.errors import UsageError
@@ -88,6 +88,9 @@ class _Renamed:
         found = self.schema.table(table)
         assert found is not None
         return blocks_of(found, self.rows(table))
+
+    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
+        return ()
 
     def mark(self, table: str) -> str | None:
         return None
