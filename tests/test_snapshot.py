@@ -152,15 +152,15 @@ def test_the_store_can_be_read_by_hand(scene: Scene) -> None:
 
     taken = take(scene)
     store = scene.folder / "harbor/store"
-    assert "KHO2" in (store / "READ ME.txt").read_text()
+    assert "KHO3" in (store / "READ ME.txt").read_text()
     manifest = json.loads((store / "snapshots" / f"{taken['id']}.json").read_text())["document"]
-    (chunk, count, _) = next(t for t in manifest["database"]["tables"] if t["name"] == "varieties")["chunks"][0]
+    (chunk, count, _, size) = next(t for t in manifest["database"]["tables"] if t["name"] == "varieties")["chunks"][0]
     for index in store.glob("index/*.json"):
         name = index.name.removesuffix(".json")
         offset, stored, plain, codec = json.loads(index.read_text())[chunk]
         data = (store / "packs" / name[:2] / name).read_bytes()[offset : offset + stored]
         rows = zstandard.ZstdDecompressor().decompress(data, max_output_size=plain) if codec else data
-        assert len(rows.splitlines()) == count
+        assert (len(rows.splitlines()), len(rows)) == (count, size)
         assert json.loads(rows.splitlines()[0])[1] == "painted-lady-runner-bean"
 
 

@@ -7,6 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
+from blake3 import blake3
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -153,15 +154,19 @@ def test_a_head_can_be_read_by_hand(tmp_path: Path) -> None:
     fill(Store.create(folder), [b"plain"])
     (pack,) = Store(folder).pack_files()
     mark, digest, codec, stored, plain = HEAD.unpack(pack.read_bytes()[: HEAD.size])
-    assert (mark, digest.hex(), codec, stored, plain) == (b"KHO2", object_id(b"plain"), 0, 5, 5)
+    assert (mark, digest.hex(), codec, stored, plain) == (b"KHO3", object_id(b"plain"), 0, 5, 5)
 
 
-def test_packs_of_the_earlier_form_are_read_checked_and_thinned(tmp_path: Path) -> None:
+@pytest.mark.parametrize("mark", [b"KHO1", b"KHO2"])
+def test_packs_of_the_earlier_forms_are_read_checked_and_thinned(tmp_path: Path, mark: bytes) -> None:
     store = Store.create(tmp_path / "s")
     contents = [b"one" * 50, b"two" * 50, b"three"]
     name = "ab" * 10 + ".pack"
     (store.folder / "packs/ab").mkdir()
-    raw = b"".join(HEAD.pack(b"KHO1", bytes.fromhex(object_id(c)), 0, len(c), len(c)) + c for c in contents)
+    raw = b""
+    for c in contents:
+        head = HEAD.pack(mark, bytes.fromhex(object_id(c)), 0, len(c), len(c))
+        raw += head + (blake3(head + c).digest(8) if mark == b"KHO2" else b"") + c
     (store.folder / "packs/ab" / name).write_bytes(raw)
     fresh = Store(store.folder)
     assert [fresh.read(object_id(c)) for c in contents] == contents
@@ -171,7 +176,7 @@ def test_packs_of_the_earlier_form_are_read_checked_and_thinned(tmp_path: Path) 
     assert again.read(object_id(b"three")) == b"three"
     assert not again.has(object_id(contents[0]))
     (pack,) = again.pack_files()
-    assert pack.read_bytes()[:4] == b"KHO2"
+    assert pack.read_bytes()[:4] == b"KHO3"
 
 
 def test_a_bit_that_changes_no_content_is_found_too(tmp_path: Path) -> None:

@@ -5,12 +5,20 @@ By itself, so that commands which read no table need not load NumPy.
 
 from __future__ import annotations
 
+import os
 from functools import lru_cache
 
-import numpy as np
-import numpy.typing as npt
-
 from keenharbor.database.protocol import Block, Table
+
+# The algebra library that comes with NumPy starts threads that wait in a loop, for what is not done here; and a process that
+# is forked beside them is not whole. The programs of a site are not to be told so.
+_told = "OPENBLAS_NUM_THREADS" in os.environ
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+import numpy as np  # noqa: E402
+import numpy.typing as npt  # noqa: E402
+
+if not _told:
+    del os.environ["OPENBLAS_NUM_THREADS"]
 
 CHUNK_ROWS = 256
 _TAB, _NEWLINE, _COMMA, _BRACKET = b"\t\n,]"

@@ -133,7 +133,7 @@ def take_snapshot(
                 paced = done
                 progress.advance(done, total, "byte")
 
-            files = read_content(site.root, scan, writer, known, store.has, files_read)
+            files = read_content(site.root, scan, writer, known, store.has, files_read, looked_at_again=True)
             progress.stage("reading the database")
             with site.reading_database() as state:
                 schema = state.schema
@@ -181,7 +181,7 @@ def take_snapshot(
                 "left_empty": left_empty,
                 "unreadable": sorted(again.unreadable),
                 "unstable": again.unstable,
-                "tree": [e.as_json() for e in again.entries.values()],
+                "tree": list(again.entries.values()),
                 "database": {
                     "place": site.database_place.url,
                     "schema": schema.as_json(),

@@ -204,9 +204,19 @@ def end_with_parent(parent: int) -> None:
         raise BrokenPipeError
 
 
-def lanes(items: Iterable[T], count: int, lane: Callable[[T], int]) -> list[list[T]]:
-    """``items`` in ``count`` lists, by the number that ``lane`` gives each."""
-    found: list[list[T]] = [[] for _ in range(count)]
-    for item in items:
-        found[lane(item) % count].append(item)
-    return found
+class Turns:
+    """The numbers below ``count`` (at most 256), each of which one process takes when it has done with its last: none is
+    left with much to do while others have nothing. To be made before the processes are forked, and closed afterwards."""
+
+    def __init__(self, count: int) -> None:
+        self._left, filled = os.pipe()
+        os.write(filled, bytes(range(count)))
+        os.close(filled)
+
+    def __iter__(self) -> Iterator[int]:
+        while number := os.read(self._left, 1):
+            yield number[0]
+
+    def close(self) -> None:
+        """No process is to be forked any more."""
+        os.close(self._left)

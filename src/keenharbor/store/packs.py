@@ -2,18 +2,18 @@
 
 A pack is a run of objects, nothing before, between or behind them. Each object is a 61-byte head and its data:
 
-    4 bytes   the mark ``KHO2``
+    4 bytes   the mark ``KHO3``
     32 bytes  BLAKE3 of the object's plain content: its id
     1 byte    how the data is stored: 0 plain, 1 one Zstandard frame, 2 one Zstandard frame with another object's content
               as its dictionary; that object's id (32 bytes) is the beginning of the data
     8 bytes   length of the stored data, little-endian
     8 bytes   length of the plain content, little-endian
-    8 bytes   the first 8 bytes of BLAKE3 over the head before this and the stored data: a frame has bits that change
-              nothing in its content, and a flipped one is to be found all the same
+    8 bytes   the first 8 bytes of BLAKE3 over the head before this and, of a frame, the stored data: a frame has bits that
+              change nothing in its content, and a flipped one is to be found all the same (of plain data the id tells)
 
-Objects with the mark ``KHO1`` have the same head without the last 8 bytes. So an index can always be made anew by walking
-the heads, and an object can be taken out by hand with ``tail -c +N | head -c LENGTH | zstd -d`` (``zstd -d -D OTHER`` behind
-the id for the third kind).
+With the mark ``KHO2`` this sum is over the data of plain objects, too; objects with the mark ``KHO1`` have none. So an index can
+always be made anew by walking the heads, and an object can be taken out by hand with ``tail -c +N | head -c LENGTH | zstd -d``
+(``zstd -d -D OTHER`` behind the id for the third kind).
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ from keenharbor.base.errors import DamagedError
 ObjectId = str
 """BLAKE3 of an object's plain content, in lower-case hexadecimal."""
 
-MARK, EARLIER_MARK = b"KHO2", b"KHO1"
+MARK, MARK_ALL_SUMMED, MARK_WITHOUT_SUM = b"KHO3", b"KHO2", b"KHO1"
 HEAD = struct.Struct("<4s32sBQQ")
 SUM_BYTES = 8
 PLAIN, ZSTD, NEAR = 0, 1, 2
@@ -83,8 +83,7 @@ class ObjectSource(Protocol):
     def read(self, wanted: ObjectId) -> bytes: ...
 
 
-@dataclass(frozen=True)
-class Packed:
+class Packed(NamedTuple):
     """An object ready to be written: how it is stored, its data, and the length of its content."""
 
     identity: ObjectId
@@ -98,13 +97,12 @@ def pack_all(contents: Mapping[ObjectId, bytes], level: int = LEVEL) -> list[Pac
     short ones. Plain where it does not help."""
     if not contents:
         return []
-    plain = [i for i, c in contents.items() if not c or (len(c) >= _WORTH_A_SAMPLE and _looks_packed(c, level))]
+    sampler = compressor(level)
+    plain = [i for i, c in contents.items() if not c or _looks_packed(c, sampler)]
     if plain:  # the library takes no empty ones
         others = {i: c for i, c in contents.items() if i not in set(plain)}
         return [Packed(i, PLAIN, contents[i], len(contents[i])) for i in plain] + pack_all(others, level)
-    packed = zstandard.ZstdCompressor(level=level, write_content_size=True).multi_compress_to_buffer(
-        list(contents.values()), threads=1
-    )
+    packed = sampler.multi_compress_to_buffer(list(contents.values()), threads=1)
     made = []
     for number, (identity, content) in enumerate(contents.items()):
         data = packed[number].tobytes()
@@ -116,15 +114,30 @@ def pack_all(contents: Mapping[ObjectId, bytes], level: int = LEVEL) -> list[Pac
     return made
 
 
+def compressor(level: int) -> zstandard.ZstdCompressor:
+    """What `pack` compresses with; for one thread at a time."""
+    return zstandard.ZstdCompressor(level=level, write_content_size=True)
+
+
+def pack(identity: ObjectId, content: bytes, compressor: zstandard.ZstdCompressor) -> Packed:
+    """Compress one content, where that helps."""
+    if content and not _looks_packed(content, compressor):
+        data = compressor.compress(content)
+        if len(data) < len(content):
+            return Packed(identity, ZSTD, data, len(content))
+    return Packed(identity, PLAIN, content, len(content))
+
+
 _WORTH_A_SAMPLE = 48 * 1024
-_SAMPLE = 8 * 1024
+_SAMPLE = 4 * 1024
 _SAVES_HARDLY = 0.97
 
 
-def _looks_packed(content: bytes, level: int) -> bool:
+def _looks_packed(content: bytes, compressor: zstandard.ZstdCompressor) -> bool:
     """Whether samples from the middle and from near the end say that ``content`` is compressed already (a picture, an
     archive): trying it all would cost time for nothing."""
-    compressor = zstandard.ZstdCompressor(level=level)
+    if len(content) < _WORTH_A_SAMPLE:
+        return False
     view = memoryview(content)
     starts = (len(content) // 2, len(content) - 2 * _SAMPLE)
     return all(len(compressor.compress(view[at : at + _SAMPLE])) > _SAVES_HARDLY * _SAMPLE for at in starts)
@@ -140,8 +153,11 @@ def pack_near(identity: ObjectId, content: bytes, base: ObjectId, base_content: 
     return None
 
 
-def _sum(head: bytes, data: bytes) -> bytes:
-    return blake3(head).update(data).digest(SUM_BYTES)
+def _sum(head: bytes, codec: int, data: bytes) -> bytes:
+    digest = blake3(head)
+    if codec != PLAIN or not head.startswith(MARK):
+        digest.update(data)
+    return digest.digest(SUM_BYTES)
 
 
 class PackWriter:
@@ -163,13 +179,15 @@ class PackWriter:
     def add(self, items: Sequence[Packed]) -> None:
         """Append objects."""
         parts: list[bytes | memoryview] = []
-        for item in items:
-            length = len(item.data)
-            head = HEAD.pack(MARK, bytes.fromhex(item.identity), item.codec, length, item.plain)
-            place = Location(self.name, self.size + HEAD.size + SUM_BYTES, length, item.plain, item.codec)
-            parts += (head + _sum(head, item.data), item.data)
-            self.locations[item.identity] = place
-            self.size += place.head + length
+        name, at, locations = self.name, self.size, self.locations
+        for identity, codec, data, plain in items:
+            length = len(data)
+            head = HEAD.pack(MARK, bytes.fromhex(identity), codec, length, plain)
+            parts += (head + _sum(head, codec, data), data)
+            at += HEAD.size + SUM_BYTES
+            locations[identity] = Location(name, at, length, plain, codec)
+            at += length
+        self.size = at
         while parts:
             written = os.writev(self._out.fileno(), parts[:_MOST_PARTS])
             while parts and written >= len(parts[0]):
@@ -250,13 +268,17 @@ def _walk(file: Path) -> Iterator[tuple[ObjectId, Location, bytes, bytes] | Dama
         while offset < end:
             pack.seek(offset)
             raw = pack.read(HEAD.size + SUM_BYTES)
-            size = HEAD.size + (0 if raw[:4] == EARLIER_MARK else SUM_BYTES)
+            size = HEAD.size + (0 if raw[:4] == MARK_WITHOUT_SUM else SUM_BYTES)
             if len(raw) < size:
                 yield Damage(file.name, offset, "the file ends within an object's head")
                 return
             head, told = raw[: HEAD.size], raw[HEAD.size : size]
             mark, digest, codec, stored, plain = HEAD.unpack(head)
-            if mark not in (MARK, EARLIER_MARK) or codec not in _CODECS or offset + size + stored > end:
+            if (
+                mark not in (MARK, MARK_ALL_SUMMED, MARK_WITHOUT_SUM)
+                or codec not in _CODECS
+                or offset + size + stored > end
+            ):
                 yield Damage(
                     file.name, offset, "an object's head is damaged; what follows in this file is out of reach"
                 )
@@ -281,7 +303,7 @@ def check_pack(file: Path, read: Callable[[ObjectId], bytes] | None = None) -> I
             except DamagedError as error:
                 yield Damage(file.name, location.offset, error.what, identity)
                 continue
-            if told and told != _sum(head, data):
+            if told and told != _sum(head, location.codec, data):
                 what = f"object {identity[:12]} is not stored as it was, though its content can still be read"
                 yield Damage(file.name, location.offset, what, identity)
                 continue

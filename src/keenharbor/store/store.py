@@ -30,7 +30,7 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.locks import held
 from keenharbor.base.memory import no_cycle_search
-from keenharbor.store.apart import Message, end_with_parent, feed, lanes, may_fork, share_out
+from keenharbor.store.apart import Message, Turns, end_with_parent, feed, may_fork, share_out
 from keenharbor.store.packs import (
     ID_BYTES,
     LEVEL,
@@ -43,8 +43,10 @@ from keenharbor.store.packs import (
     Packed,
     PackWriter,
     check_pack,
+    compressor,
     near_of,
     object_id,
+    pack,
     pack_all,
     pack_near,
     unpack,
@@ -60,10 +62,11 @@ up its content, in order; each table in "databases" names the objects that hold 
 tab-separated values ("row_format" of the table in "schema": json, or copy as COPY and LOAD DATA take it).
 
 packs/*/*.pack hold the objects. Each object is a head of 61 bytes and its data:
-  4 bytes "KHO2" | 32 bytes BLAKE3 of the content (the object's name) | 1 byte: 0 plain, 1 zstd,
+  4 bytes "KHO3" | 32 bytes BLAKE3 of the content (the object's name) | 1 byte: 0 plain, 1 zstd,
   2 zstd with another object as dictionary, whose 32-byte name comes first
   | 8 bytes stored length | 8 bytes plain length (both little-endian)
-  | 8 bytes: the beginning of BLAKE3 over the head before them and the data (heads with "KHO1" have 53 bytes, without these)
+  | 8 bytes: the beginning of BLAKE3 over the head before them and, unless it is plain, the data
+  (with "KHO2" over plain data, too; heads with "KHO1" have 53 bytes, without these)
 index/NAME.pack.json lists, for each object, [byte offset of its data, stored length, plain length, codec]. So
   tail -c +$((OFFSET+1)) packs/ab/ab….pack | head -c STORED_LENGTH | zstd -d
 gives the content (codec 0: without zstd; codec 2: cut off the first 32 bytes and use "zstd -d -D OTHER").
@@ -166,8 +169,13 @@ class Store:
         self._refreshed = True  # only now: others may ask meanwhile, and must wait
 
     def _write_index(self, pack: str, found: dict[ObjectId, Location]) -> None:
-        table = {k: [v.offset, v.stored, v.plain, v.codec] for k, v in found.items()}
+        table = {identity: place[1:] for identity, place in found.items()}
         write_durably(self.folder / "index" / f"{pack}.json", encode_json(table))
+
+    def knows(self, wanted: ObjectId) -> bool:
+        """Whether the object is here or in a store behind this one, as far as that is known without looking for packs that
+        were added lately."""
+        return wanted in self._index or (bool(self._behind) and any(source.has(wanted) for source in self._behind))
 
     def has(self, wanted: ObjectId) -> bool:
         """Whether the object is here or in a store behind this one."""
@@ -459,6 +467,8 @@ Pack = Callable[[bytes, ObjectId | None], ObjectId]
 A = TypeVar("A")
 T = TypeVar("T")
 _WORTH_PROCESSES = 16 * 1024 * 1024
+_WORTH_ASKING = 1024 * 1024
+"""Bytes behind which a process looks whether its parent is still there (also behind each batch)."""
 
 
 class ObjectWriter:
@@ -508,7 +518,7 @@ class ObjectWriter:
         """
         if self._workers == 1:
             result, packed = self._work(task)
-            self._append(packed)
+            self._put(packed)
             done(result)
             return
         future = self._pool.submit(self._work, task)
@@ -525,14 +535,20 @@ class ObjectWriter:
     def _work(self, task: Callable[[Pack], T], parent: int | None = None) -> tuple[T, list[Packed]]:
         contents: dict[ObjectId, bytes] = {}
         packed: list[Packed] = []
+        at_once = compressor(self._level) if self._workers == 1 else None
+        own, knows = self._own, self._store.knows
+        seen: set[ObjectId] = set()
 
         def store(content: bytes, near: ObjectId | None = None) -> ObjectId:
-            if parent is not None:
+            if parent is not None and len(content) > _WORTH_ASKING:
                 end_with_parent(parent)
             identity = object_id(content)
-            if identity not in contents and identity not in self._own and not self._store.has(identity):
+            if identity not in seen and identity not in own and not knows(identity):
+                seen.add(identity)
                 close = self._store.near(near) if near is not None else None
                 item = pack_near(identity, content, *close) if close is not None else None
+                if item is None and at_once is not None:
+                    item = pack(identity, content, at_once)
                 if item is not None:
                     packed.append(item)
                 else:
@@ -546,22 +562,31 @@ class ObjectWriter:
         self, batches: Sequence[tuple[int, A]], size: int, work: Callable[[A, Pack], T], done: Callable[[T], None]
     ) -> None:
         """Carry out ``work`` on each of ``batches``, which is to store about ``size`` bytes in all; ``done`` gets what it
-        returned, in this thread. When there is much to do, processes do it; those with the same number go to the
-        same one, so that contents that are alike are stored once."""
+        returned, in this thread. When there is much to do, processes do it; those with the same number (there are few) go to
+        the same one, so that contents that are alike are stored once."""
         if self._workers == 1 or size < _WORTH_PROCESSES or not may_fork():
             for _, batch in batches:
                 self.run(partial(work, batch), done)
             self._rest()
             return
         parent = os.getpid()
+        by_number: dict[int, list[A]] = {}
+        for number, batch in batches:
+            by_number.setdefault(number, []).append(batch)
+        groups = list(by_number.values())
+        turns = Turns(len(groups))
 
-        def share(mine: Sequence[tuple[int, A]], writer: ObjectWriter, give: Callable[[T], None]) -> None:
-            for _, batch in mine:
-                result, packed = writer._work(partial(work, batch), parent)
-                writer._append(packed)
-                give(result)
+        def share(writer: ObjectWriter, give: Callable[[T], None]) -> None:
+            for turn in turns:
+                for batch in groups[turn]:
+                    result, packed = writer._work(partial(work, batch), parent)
+                    writer._put(packed)
+                    give(result)
 
-        self._share_out([partial(share, mine) for mine in lanes(batches, self._workers, lambda b: b[0]) if mine], done)
+        try:
+            self._share_out([share] * min(self._workers, len(groups)), done)
+        finally:
+            turns.close()
 
     def _share_out(
         self, works: Sequence[Callable[[ObjectWriter, Callable[[A], None]], T]], done: Callable[[A], None]
@@ -649,11 +674,13 @@ class ObjectWriter:
         self._put(pack_all({identity: content}, self._level))
 
     def _append(self, items: list[Packed]) -> None:
-        fresh = {i.identity: i for i in items if i.identity not in self._own and not self._store.has(i.identity)}
-        if fresh:
-            self._put(list(fresh.values()))
+        """Write those of ``items`` that no other thread has brought meanwhile."""
+        fresh = {i.identity: i for i in items if i.identity not in self._own and not self._store.knows(i.identity)}
+        self._put(list(fresh.values()))
 
     def _put(self, items: list[Packed]) -> None:
+        if not items:
+            return
         if self._pack is None:
             self._count += 1
             self._pack = PackWriter(self._store.folder / "packs", self._store.folder / "staging", self._count)

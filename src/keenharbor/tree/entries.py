@@ -34,12 +34,13 @@ class Entry(NamedTuple):
     same_as: str | None = None
     sparse: bool = False
 
-    def as_json(self) -> list[Any]:
-        return list(self)
-
     @classmethod
     def from_json(cls, value: list[Any]) -> Entry:
         return cls._make([*value[:7], tuple(value[7]), *value[8:], *_DEFAULTS[len(value) :]])
+
+    def with_objects(self, objects: tuple[str, ...]) -> Entry:
+        """The same with the content's pieces."""
+        return Entry._make((*self[:7], objects, *self[8:]))
 
     @property
     def facts(self) -> tuple[Any, ...]:

@@ -8,6 +8,7 @@ import stat
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from operator import attrgetter
 from pathlib import Path
 from typing import Protocol
@@ -23,7 +24,7 @@ PIECE_SIZE = 4 * 1024 * 1024
 
 READ_ATTEMPTS = 3
 _BATCH_FILES = 128
-_LANES = 8
+_LANES = 64
 _BATCH_BYTES = 2 * 1024 * 1024
 _NO_PIECE = bytes(PIECE_SIZE)
 _CLOCK_TICK_NS = 20_000_000
@@ -197,9 +198,9 @@ def _is_hole(descriptor: int, start: int, length: int) -> bool:
 
 
 Store = Callable[[bytes, "str | None"], str]
-Outcome = tuple[str, Entry | None, bool]
-"""A path; its entry as it was read (None when it has vanished or may not be read); whether it kept changing (or, without
-an entry, may not be read)."""
+Outcome = tuple[str, tuple[str, ...] | None, Entry | None, bool]
+"""A path; the ids of its content where all else was as it had been scanned; or its entry as it was read, where not; whether it
+kept changing (or, with neither, may not be read). Few bytes, since processes send them to each other."""
 
 
 Batch = Sequence[Entry]
@@ -232,14 +233,15 @@ class Hashing:
 
 def read_content(
     root: Path, scan: Scan, sink: ContentSink, earlier: Mapping[str, Entry], have: Callable[[str], bool],
-    advance: Callable[[int, int], None],
+    advance: Callable[[int, int], None], *, looked_at_again: bool = False,
 ) -> int:  # fmt: skip
     """Give each file's content to ``sink`` and note the ids in ``scan``; returns how many files were read.
 
     A file that ``earlier`` knows and that was not touched since is not read again, as long as every piece is
     still at hand (``have``). A file that changes while it is read is read again, at most `READ_ATTEMPTS` times;
     one that keeps changing is listed as unstable, one that has vanished is dropped, one that may not be read is
-    listed as unreadable. ``advance`` gets bytes done and in all.
+    listed as unreadable. ``advance`` gets bytes done and in all. With ``looked_at_again`` the caller will ask
+    `still_as_scanned` afterwards: then a file is not looked at behind each read as well.
     """
     total = sum(entry.size for entry in scan.entries.values())
     done = 0
@@ -247,16 +249,19 @@ def read_content(
 
     def taken(outcomes: list[Outcome]) -> None:
         nonlocal done
-        for path, entry, troubled in outcomes:
-            done += scan.entries[path].size
-            if entry is None:
+        for path, objects, entry, troubled in outcomes:
+            scanned = scan.entries[path]
+            done += scanned.size
+            if objects is not None:
+                scan.entries[path] = scanned.with_objects(objects)
+            elif entry is None:
                 del scan.entries[path]
                 if troubled:
                     scan.unreadable.append(path)
-                continue
-            scan.entries[path] = entry
-            if troubled:
-                scan.unstable.append(path)
+            else:
+                scan.entries[path] = entry
+                if troubled:
+                    scan.unstable.append(path)
         advance(done, total)
 
     to_read: list[Entry] = []
@@ -273,9 +278,7 @@ def read_content(
     if to_read:
         size = sum(e.size for e in to_read)
         with no_cycle_search():
-            sink.work_on(
-                _batches(to_read), size, lambda batch, store: [_read_one(base + e.path, e, store) for e in batch], taken
-            )
+            sink.work_on(_batches(to_read), size, partial(_read_all, base, looked_at_again), taken)
     advance(total, total)
     return len(to_read)
 
@@ -297,23 +300,45 @@ def _batches(entries: Sequence[Entry]) -> list[tuple[int, Batch]]:
     return found + [(lane, batch) for lane, (batch, _) in open_ones.items()]
 
 
+def _read_all(base: str, looked_at_again: bool, batch: Batch, store: Store) -> list[Outcome]:
+    found: list[Outcome] = []
+    look = None if looked_at_again else os.lstat
+    for entry in batch:
+        path, size, ctime = entry.path, entry.size, entry.ctime_ns
+        file = base + path
+        settled = False
+        if 0 < size <= _SMALL:
+            try:
+                content = _read_small(file, size)
+                settled = (
+                    len(content) == size
+                    # What is written within the clock's tick may be written again unnoticed.
+                    and time.time_ns() - ctime >= _CLOCK_TICK_NS
+                    and (look is None or _facts(look(file)) == (entry.mtime_ns, ctime, entry.inode, size))
+                )
+            except OSError:
+                settled = False  # what it means is found out below
+        found.append((path, (store(content, None),), None, False) if settled else _read_one(file, entry, store))
+    return found
+
+
 def _read_one(file: str, entry: Entry, store: Store) -> Outcome:
     unstable = False
     for attempt in range(READ_ATTEMPTS):
         try:
             if 0 < entry.size <= _SMALL:
-                content, facts = _read_small(file, entry.size)
+                content = _read_small(file, entry.size)
                 objects: tuple[str, ...] = (store(content, None),) if content else ()
             else:
                 objects = tuple([store(piece, None) for piece in pieces(Path(file), entry.sparse)])
-                facts = os.lstat(file)
+            facts = os.lstat(file)  # of its name: it may have been replaced
         except (FileNotFoundError, NotADirectoryError, IsADirectoryError):
-            return entry.path, None, False  # the second scan finds what is there now
+            return entry.path, None, None, False  # the second scan finds what is there now
         except OSError as error:
             if error.errno == errno.ELOOP:  # it is a link now
-                return entry.path, None, False
+                return entry.path, None, None, False
             if isinstance(error, PermissionError) or error.errno in _UNREADABLE:
-                return entry.path, None, True
+                return entry.path, None, None, True
             raise
         same = (
             facts.st_size == entry.size and facts.st_mtime_ns == entry.mtime_ns and facts.st_ctime_ns == entry.ctime_ns
@@ -327,14 +352,14 @@ def _read_one(file: str, entry: Entry, store: Store) -> Outcome:
         if same:
             break
         unstable = attempt == READ_ATTEMPTS - 1
-    return entry.path, entry, unstable
+    return entry.path, None, entry, unstable
 
 
 _SMALL = 1024 * 1024
 
 
-def _read_small(file: str, size: int) -> tuple[bytes, os.stat_result]:
-    """A file that fits into one read, and what it was like behind it (of its name: it may have been replaced)."""
+def _read_small(file: str, size: int) -> bytes:
+    """A file that fits into one read."""
     descriptor = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
     try:
         content = os.read(descriptor, size)
@@ -342,7 +367,7 @@ def _read_small(file: str, size: int) -> tuple[bytes, os.stat_result]:
             content += more
     finally:
         os.close(descriptor)
-    return content, os.lstat(file)
+    return content
 
 
 _UNREADABLE = (errno.EIO, errno.EACCES, errno.ESTALE)
