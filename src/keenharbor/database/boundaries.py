@@ -6,7 +6,6 @@ By itself, so that commands which read no table need not load NumPy.
 from __future__ import annotations
 
 import os
-from functools import lru_cache
 
 from keenharbor.database.protocol import Block, Table
 
@@ -23,18 +22,22 @@ if not _told:
 CHUNK_ROWS = 256
 _TAB, _NEWLINE, _COMMA, _BRACKET = b"\t\n,]"
 _KEY_BYTES = 1024
-"""So much of a key counts for the boundaries; the weights below repeat after it."""
+"""So much of a key counts for the boundaries."""
 _SHORT_KEY, _FEW_COLUMNS = 20, 3
 """Bytes of each column of a key within which its end is looked for first; the most columns of such a key."""
-_LONGEST_NUMBER = 22
-"""Bytes of a bracket, a 64-bit whole number with its sign, and what divides it from the next value."""
+_MOST_WORDS = 4
+"""Words of eight bytes within which the end of a key of one column is looked for first."""
+_WORD = 8
+
+Places = npt.NDArray[np.int64]
+Words = npt.NDArray[np.uint64]
 
 
-def boundaries(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_], list[int]]:
+def boundaries(table: Table, block: Block) -> tuple[Places, npt.NDArray[np.bool_], list[int]]:
     """Where each line of ``block`` ends (behind its line end); which lines end a chunk by the hash of their key; and the numbers
     of those, with that of the last line."""
     ends, hashes = _lines_of(table, block)
-    is_boundary = hashes % np.uint64(CHUNK_ROWS) == 0
+    is_boundary = (hashes & np.uint64(CHUNK_ROWS - 1)) == 0
     stops: list[int] = np.flatnonzero(is_boundary).tolist()
     if not stops or stops[-1] != len(ends) - 1:
         stops.append(len(ends) - 1)
@@ -46,99 +49,124 @@ def count_byte(data: bytes, byte: bytes) -> int:
     return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte[0]))
 
 
-@lru_cache(maxsize=1)
-def _weights() -> npt.NDArray[np.uint64]:
-    # Odd 64-bit multipliers from a fixed generator: the boundaries must be the same on every machine.
-    return np.random.Generator(np.random.PCG64(20)).integers(0, 2**63, _KEY_BYTES, dtype=np.uint64) * np.uint64(
-        2
-    ) + np.uint64(1)
+class _Bytes:
+    """Data of which the eight bytes behind any place can be asked for, as a little-endian word."""
+
+    def __init__(self, data: bytes) -> None:
+        padded = data if len(data) >= _WORD else data.ljust(_WORD, b"\0")
+        self.array = np.frombuffer(data, np.uint8)
+        self._last = len(padded) - _WORD
+        self._words = np.ndarray((self._last + 1,), "<u8", padded, strides=(1,))
+
+    def words(self, places: Places) -> Words:
+        """The words at ``places``; zeros behind the end."""
+        begins = np.minimum(places, self._last)
+        found = self._words[begins]
+        beyond = (places - begins).astype(np.uint64)
+        if beyond[-1:].any():  # places are in order: only the last ones can lie so near to the end
+            found = np.where(beyond < _WORD, found >> (np.minimum(beyond, _WORD - 1) * np.uint64(8)), np.uint64(0))
+        return found
 
 
-def _key_hashes(
-    data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], ends: npt.NDArray[np.int64], last: int | None = None
-) -> npt.NDArray[np.uint64]:
-    """One hash for each ``data[start:end]`` (with ``last`` as its last byte): a sum of the bytes times weights by place, then
-    mixed (multilinear hashing, Dietzfelbinger 1996; finaliser of Steele et al., "Fast splittable pseudorandom number
-    generators", 2014)."""
-    lengths = np.maximum(ends - starts, 1)  # an empty key takes in its divider, which is the same for all
-    first = np.cumsum(lengths) - lengths
-    within = np.arange(int(lengths.sum())) - np.repeat(first, lengths)
-    weighed = (data[np.repeat(starts, lengths) + within].astype(np.uint64) + np.uint64(1)) * _weights()[
-        within % _KEY_BYTES
-    ]
-    h = np.add.reduceat(weighed, first)
-    if last is not None:
-        h += (np.uint64(last) - data[ends - 1].astype(np.uint64)) * _weights()[(lengths - 1) % _KEY_BYTES]
-    h ^= h >> np.uint64(30)
-    h *= np.uint64(0xBF58476D1CE4E5B9)
-    h ^= h >> np.uint64(27)
-    h *= np.uint64(0x94D049BB133111EB)
-    h ^= h >> np.uint64(31)
-    return h
+_ONES, _HIGHS = np.uint64(0x0101010101010101), np.uint64(0x8080808080808080)
 
 
-def _lines_of(table: Table, block: Block) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64]]:
+def _marked(words: Words, byte: int) -> Words:
+    """The highest bit of the first byte in each word that is ``byte``; what is behind that may be marked wrongly (Mycroft's
+    test for a zero byte; Warren, "Hacker's Delight", 6-1)."""
+    other = words ^ (_ONES * np.uint64(byte))
+    return (other - _ONES) & ~other & _HIGHS
+
+
+def _first(data: _Bytes, starts: Places, wanted: bytes) -> Places | None:
+    """Where, behind each of ``starts``, the first of the bytes ``wanted`` stands, when it is near to all of them."""
+    ends = starts.copy()
+    left = np.arange(len(starts))
+    for _ in range(_MOST_WORDS):
+        words = data.words(ends[left])
+        marks = _marked(words, wanted[0])
+        for byte in wanted[1:]:
+            marks |= _marked(words, byte)
+        lowest = marks & (~marks + np.uint64(1))
+        # Bits below the mark, by eight, are the bytes before it; without a mark all eight are.
+        ends[left] += np.where(marks == 0, _WORD, _ordinal(lowest))
+        left = left[marks == 0]
+        if not len(left):
+            return ends
+    return None
+
+
+def _ordinal(marks: Words) -> Places:
+    """Which byte of a word (0 to 7) a single mark is in. Powers of two are exact as floats."""
+    return (np.frexp(marks.astype(np.float64))[1] - 1) // 8
+
+
+def _key_hashes(data: _Bytes, starts: Places, ends: Places) -> Words:
+    """One hash for each ``data[start:end]``: its words, one after another, mixed by multiplying (the finaliser is that of Steele
+    et al., "Fast splittable pseudorandom number generators", 2014). The same on every machine."""
+    hashes = np.full(len(starts), 0x9E3779B97F4A7C15, np.uint64)
+    left = np.arange(len(starts))
+    lengths = np.minimum(ends - starts, _KEY_BYTES)
+    at = 0
+    while len(left):
+        rest = lengths[left] - at
+        words = data.words(starts[left] + at)
+        unwanted = ((_WORD - np.minimum(rest, _WORD)) * 8).astype(np.uint64)
+        words = np.where(rest <= 0, np.uint64(0), (words << unwanted) >> unwanted)
+        h = (hashes[left] ^ words) * np.uint64(0xBF58476D1CE4E5B9)
+        hashes[left] = h ^ (h >> np.uint64(29))
+        at += _WORD
+        left = left[rest > _WORD]
+    hashes ^= hashes >> np.uint64(30)
+    hashes *= np.uint64(0x94D049BB133111EB)
+    hashes ^= hashes >> np.uint64(31)
+    return hashes
+
+
+def _lines_of(table: Table, block: Block) -> tuple[Places, Words]:
     """Where each line ends (behind its line end), and the hash of its key."""
-    data = np.frombuffer(block.lines, np.uint8)
-    ends = np.flatnonzero(data == _NEWLINE)
+    data = _Bytes(block.lines)
+    ends = np.flatnonzero(data.array == _NEWLINE)
     if block.keys is not None:
-        keys = np.frombuffer(block.keys, np.uint8)
-        key_ends = np.flatnonzero(keys == _NEWLINE)
+        keys = _Bytes(block.keys)
+        key_ends = np.flatnonzero(keys.array == _NEWLINE)
         if len(key_ends) != len(ends):
             raise ValueError(f"{table.name}: {len(ends)} rows with {len(key_ends)} keys")
         key_starts = np.concatenate(([0], key_ends[:-1] + 1))
-        return ends + 1, _key_hashes(keys, key_starts, key_ends)
+        return ends + 1, _key_hashes(keys, key_starts, key_ends - 1)  # without the bracket: see below
     starts = np.concatenate(([0], ends[:-1] + 1))
-    if table.row_format == "json":  # [123,… : hashed as [123]
-        return ends + 1, _key_hashes(data, starts, _first_number(table, data, starts) + 1, _BRACKET)
+    if table.row_format == "json":
+        numbers = _first(data, starts, bytes((_COMMA, _BRACKET)))
+        if numbers is None:
+            raise ValueError(f"{table.name}: a row does not begin with a whole number")
+        return ends + 1, _key_hashes(data, starts, numbers)
     if len(table.key) == len(table.columns):
         return ends + 1, _key_hashes(data, starts, ends)
-    short = _short_keys(data, starts, len(table.key))
-    if short is not None:
-        return ends + 1, _key_hashes(data, starts, short)
-    tabs = np.flatnonzero(data == _TAB)
+    near = (
+        _first(data, starts, bytes((_TAB,))) if len(table.key) == 1 else _short_keys(data.array, starts, len(table.key))
+    )
+    if near is not None and bool((near < ends).all()):
+        return ends + 1, _key_hashes(data, starts, near)
+    tabs = np.flatnonzero(data.array == _TAB)
     width = len(table.columns) - 1
     if len(tabs) != width * len(ends):
         raise ValueError(f"{table.name}: a row does not have {width + 1} values")
     return ends + 1, _key_hashes(data, starts, tabs.reshape(-1, width)[:, len(table.key) - 1])
 
 
-def _short_keys(
-    data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], columns: int
-) -> npt.NDArray[np.int64] | None:
+def _short_keys(data: npt.NDArray[np.uint8], starts: Places, columns: int) -> Places | None:
     """Where each key of so many columns ends, when all are short: only the beginning of each line is looked at."""
     window = _SHORT_KEY * columns
     if columns > _FEW_COLUMNS or len(data) < window:
         return None
     # The last lines' windows would reach beyond the end: they begin earlier, and what is before the line does not count.
     begins = np.minimum(starts, len(data) - window)
-    is_tab = _windows(data, window)[begins] == _TAB
+    is_tab = np.lib.stride_tricks.sliding_window_view(data, window)[begins] == _TAB
     if begins[-1] != starts[-1]:
         is_tab &= np.arange(window) >= (starts - begins)[:, None]
-    if columns > 1:
-        is_tab &= np.cumsum(is_tab, axis=1, dtype=np.uint8) == columns
+    is_tab &= np.cumsum(is_tab, axis=1, dtype=np.uint8) == columns
     at = is_tab.argmax(axis=1)
     if not is_tab[np.arange(len(at)), at].all():
         return None
-    found: npt.NDArray[np.int64] = begins + at
-    following = np.concatenate((starts[1:], [len(data)]))
-    return found if bool((found < following).all()) else None
-
-
-def _first_number(table: Table, data: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
-    """Where the whole number ends with which each line of JSON begins."""
-    window = min(_LONGEST_NUMBER, len(data))
-    begins = np.minimum(starts, len(data) - window)
-    seen = _windows(data, window)[begins]
-    is_end = (seen == _COMMA) | (seen == _BRACKET)
-    is_end &= np.arange(window) >= (starts - begins)[:, None]
-    at = is_end.argmax(axis=1)
-    if not is_end[np.arange(len(at)), at].all():
-        raise ValueError(f"{table.name}: a row does not begin with a whole number")
-    found: npt.NDArray[np.int64] = begins + at
+    found: Places = begins + at
     return found
-
-
-def _windows(data: npt.NDArray[np.uint8], length: int) -> npt.NDArray[np.uint8]:
-    """Every run of ``length`` bytes."""
-    return np.lib.stride_tricks.sliding_window_view(data, length)
