@@ -97,7 +97,7 @@ class CutoverResult:
 def find_drift(site: SiteView, since: Snapshot) -> Drift:
     """What changed on live since ``since``; reads only."""
     scan = site.scan()
-    read_content(site.root, scan, Hashing(), since.entries, lambda o: True, lambda done, total: None)
+    read_content(site.root, scan, Hashing(), since.entries, None, lambda done, total: None)
     difference = compare_trees(since.entries, scan.entries)
     files: dict[str, int] = {}
     serious: list[str] = []

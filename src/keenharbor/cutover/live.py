@@ -100,7 +100,7 @@ def differing_tree(site: SiteView, snapshot: Snapshot, chosen: Callable[[Entry],
     """What ``snapshot`` holds and what live holds now: all but caches and logs, or what is ``chosen``."""
     same_rules = snapshot.manifest.get("rules") == rules_of(site, TakeOptions())
     scan = site.scan(snapshot.entries if same_rules else None)
-    read_content(site.root, scan, Hashing(), snapshot.entries, lambda o: True, lambda done, total: None)
+    read_content(site.root, scan, Hashing(), snapshot.entries, None, lambda done, total: None)
     return trees_to_put_back(snapshot, scan.entries, chosen)
 
 

@@ -345,13 +345,14 @@ def _lines(rows: Rows, hexadecimal: Sequence[int]) -> bytes:
         rows = [_in_digits(row, hexadecimal) for row in rows]
     nulls = 0
     try:
-        joined = [b"\t".join(row) for row in rows]  # type: ignore[arg-type]
+        joined = list(map(b"\t".join, rows))  # type: ignore[arg-type]
     except TypeError:
-        nulls = sum(row.count(None) for row in rows)
-        joined = [
-            b"\t".join([b"\\N" if v is None else v for v in row]) if None in row else b"\t".join(row)  # type: ignore[arg-type]
-            for row in rows
-        ]
+        told = list(rows)
+        for number, row in enumerate(rows):
+            if None in row:
+                nulls += row.count(None)
+                told[number] = tuple([b"\\N" if v is None else v for v in row])
+        joined = list(map(b"\t".join, told))  # type: ignore[arg-type]
     data = b"\n".join(joined) + b"\n"
     dividers = len(rows[0]) - 1
     if (

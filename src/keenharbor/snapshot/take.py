@@ -152,7 +152,7 @@ def take_snapshot(
                 progress.stage("looking for files that moved meanwhile")
                 if scan.unstable or not still_as_scanned(site.root, scan):
                     again = scan_for(site, options, scan.entries)
-                    read_content(site.root, again, writer, scan.entries, lambda o: True, lambda done, total: None)
+                    read_content(site.root, again, writer, scan.entries, None, lambda done, total: None)
                     again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
             # else no row was written since before the files were looked at: whatever a row names had been there then.
         core, runtime = site.told_versions()

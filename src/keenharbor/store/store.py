@@ -627,7 +627,7 @@ class ObjectWriter:
             return work(iter(messages), self)
 
         def carry_out(received: Iterator[Message]) -> tuple[T, int, int]:
-            with ObjectWriter(self._store, self._workers, self._level) as writer:
+            with ObjectWriter(self._store, self._workers - 1, self._level) as writer:  # this process is one, too
                 result = work(received, writer)
             return result, writer.added_objects, writer.added_bytes
 

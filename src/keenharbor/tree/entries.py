@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, NamedTuple
 
@@ -35,8 +35,10 @@ class Entry(NamedTuple):
     sparse: bool = False
 
     @classmethod
-    def from_json(cls, value: list[Any]) -> Entry:
-        return cls._make([*value[:7], tuple(value[7]), *value[8:], *_DEFAULTS[len(value) :]])
+    def from_json(cls, value: Sequence[Any]) -> Entry:
+        if isinstance(value, Entry):
+            return value
+        return cls._make((*value[:7], tuple(value[7]), *value[8:], *_DEFAULTS[len(value) :]))
 
     def with_objects(self, objects: tuple[str, ...]) -> Entry:
         """The same with the content's pieces."""

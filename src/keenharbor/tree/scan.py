@@ -232,16 +232,16 @@ class Hashing:
 
 
 def read_content(
-    root: Path, scan: Scan, sink: ContentSink, earlier: Mapping[str, Entry], have: Callable[[str], bool],
+    root: Path, scan: Scan, sink: ContentSink, earlier: Mapping[str, Entry], have: Callable[[str], bool] | None,
     advance: Callable[[int, int], None], *, looked_at_again: bool = False,
 ) -> int:  # fmt: skip
     """Give each file's content to ``sink`` and note the ids in ``scan``; returns how many files were read.
 
-    A file that ``earlier`` knows and that was not touched since is not read again, as long as every piece is
-    still at hand (``have``). A file that changes while it is read is read again, at most `READ_ATTEMPTS` times;
-    one that keeps changing is listed as unstable, one that has vanished is dropped, one that may not be read is
-    listed as unreadable. ``advance`` gets bytes done and in all. With ``looked_at_again`` the caller will ask
-    `still_as_scanned` afterwards: then a file is not looked at behind each read as well.
+    A file that ``earlier`` knows and that was not touched since is not read again, as long as every piece is still at hand
+    (``have``; where that is None, all are). A file that changes while it is read is read again, at most `READ_ATTEMPTS` times;
+    one that keeps changing is listed as unstable, one that has vanished is dropped, one that may not be read is listed as
+    unreadable. ``advance`` gets bytes done and in all. With ``looked_at_again`` the caller will ask `still_as_scanned`
+    afterwards: then a file is not looked at behind each read as well.
     """
     total = sum(entry.size for entry in scan.entries.values())
     done = 0
@@ -269,7 +269,11 @@ def read_content(
         if entry.kind != "file":
             continue
         known = earlier.get(path)
-        if known is not None and (known is entry or entry.untouched_since(known)) and all(map(have, known.objects)):
+        if (
+            known is not None
+            and (known is entry or entry.untouched_since(known))
+            and (have is None or all(map(have, known.objects)))
+        ):
             if known is not entry:
                 scan.entries[path] = known if known.facts == entry.facts else entry._replace(objects=known.objects)
             done += entry.size

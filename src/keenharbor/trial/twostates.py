@@ -142,7 +142,7 @@ def _look(live: SiteView, address: str, also: Look | None = None) -> Look:
 def _side(live: SiteView, wanted: str, stack: contextlib.ExitStack, progress: Progress, pages: bool) -> _Side:
     if wanted == "live":
         scan = live.scan()
-        read_content(live.root, scan, Hashing(), {}, lambda o: True, lambda done, total: None)
+        read_content(live.root, scan, Hashing(), {}, None, lambda done, total: None)
         state = stack.enter_context(live.reading_database())
         return _Side("live", scan.entries, state, live.settings(), live.address)
     if wanted.startswith(CLONE_PREFIX):
@@ -216,7 +216,7 @@ def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages:
         }
     )
     scan = clone.site.scan()
-    read_content(clone.site.root, scan, Hashing(), {}, lambda o: True, lambda done, total: None)
+    read_content(clone.site.root, scan, Hashing(), {}, None, lambda done, total: None)
     entries = dict(scan.entries)
     for path in clone.facts.rewritten_files:
         entry = entries.get(path)
