@@ -57,6 +57,21 @@ def test_processes_store_what_one_thread_does(tmp_path: Path, processes: None) -
     assert found[1] == found[3]  # also: what is alike is stored once
 
 
+def test_a_gentle_run_has_one_process(tmp_path: Path, processes: None) -> None:
+    make_tree(tmp_path / "site")
+    kept, scan = Store.create(tmp_path / "store"), scan_tree(tmp_path / "site", AreaRules({}))
+    with kept.writing(3, forks=False) as writer:
+        assert writer.processes == 1
+        read_content(tmp_path / "site", scan, writer, {}, kept.has, lambda done, total: None)
+        assert writer.apart(lambda messages, there: there is writer, []) is True
+    assert len(kept.pack_files()) == 1
+    assert all(
+        b"".join(map(kept.read, e.objects)) == (tmp_path / "site" / p).read_bytes()
+        for p, e in scan.entries.items()
+        if e.kind == "file"
+    )
+
+
 def test_an_error_in_a_process_is_raised_as_it_was(tmp_path: Path) -> None:
     def fail(give: object) -> NoReturn:
         raise KeenHarborError("no room", where=tmp_path, advice="make some")

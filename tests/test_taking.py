@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import errno
+import filecmp
 import os
+import subprocess
+import sys
 import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -371,3 +374,33 @@ def test_errors_of_a_server_are_in_plain_words(scene: Scene) -> None:
     scene.site_file.write_text(scene.site_file.read_text() + '\n[database]\nurl = "postgres://u@127.0.0.1:9/site"\n')
     ran = harbor(scene.folder, "snapshot", "take", code=3)
     assert "the database server does not answer" in ran.err and "see to it that it runs" in ran.err
+
+
+HOLD = """
+import resource, sys
+from pathlib import Path
+from keenharbor.store import Store
+from keenharbor.tree import AreaRules, restore_tree, scan_tree
+from keenharbor.tree.scan import read_content
+folder = Path(sys.argv[1])
+store, scan = Store.create(folder / "store"), scan_tree(folder / "site", AreaRules({}))
+with store.writing(int(sys.argv[2])) as writer:
+    read_content(folder / "site", scan, writer, {}, store.has, lambda done, total: None)
+restore_tree(folder / "back", scan.entries, {}, store.read)
+own = next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmHWM"))
+print(max(own, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss) // 1024)
+"""
+
+
+@pytest.mark.parametrize("workers", [1, 2])
+def test_a_huge_file_is_never_held_as_a_whole(tmp_path: Path, workers: int) -> None:
+    (tmp_path / "site").mkdir()
+    piece = os.urandom(16_000_000)
+    with (tmp_path / "site/huge").open("wb") as out:
+        for n in range(10):
+            out.write(bytes([n]) + piece)
+    ran = subprocess.run(
+        [sys.executable, "-c", HOLD, tmp_path, str(workers)], capture_output=True, text=True, check=True
+    )
+    assert filecmp.cmp(tmp_path / "site/huge", tmp_path / "back/huge", shallow=False)
+    assert int(ran.stdout) < 90, "MiB at most, of 160"

@@ -39,7 +39,6 @@ from keenharbor.database.words import insert_statements
 BUSY_SECONDS = 20.0
 _HIDDEN_GENERATED = (2, 3)
 _ROWID_NAMES = ("rowid", "_rowid_", "oid")
-_FILE_MARK = b"SQLite format 3\x00"
 _BLOCK_ROWS = 1000
 _SETTLED_SECONDS = 2.0
 """A file that was written less long ago may be written again without its times telling (coarse clocks)."""
@@ -73,10 +72,6 @@ class SqliteDatabase:
             raise UsageError(
                 "the database is not there", where=path, advice="correct the place of the database in the site file"
             )
-        with path.open("rb") as head:
-            mark = head.read(16)
-        if mark and mark != _FILE_MARK:
-            raise UsageError("this file is not an SQLite database", where=path)
         with contextlib.closing(_connect(f"{path.resolve().as_uri()}?mode=ro", path)) as connection:
             with _own_errors(path):
                 stood = self._stand()
@@ -137,6 +132,9 @@ def _own_errors(path: Path) -> Iterator[None]:
     try:
         yield
     except sqlite3.Error as error:
+        # Told by the engine: to look into the file would end this process's locks on it when it is closed again (fcntl).
+        if "not a database" in str(error):
+            raise UsageError("this file is not an SQLite database", where=path) from error
         busy = "locked" in str(error)
         raise KeenHarborError(
             f"the database refused: {error}",

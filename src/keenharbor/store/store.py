@@ -264,9 +264,10 @@ class Store:
         if hasattr(self, "_descriptors_lock"):
             self.close()
 
-    def writing(self, workers: int = 2, level: int = LEVEL) -> ObjectWriter:
-        """A writer for one run, with so many threads and that level of compression; use it in a ``with`` block."""
-        return ObjectWriter(self, workers, level)
+    def writing(self, workers: int = 2, level: int = LEVEL, *, forks: bool = True) -> ObjectWriter:
+        """A writer for one run, with so many threads, or processes where it ``forks``, and that level of compression; use it
+        in a ``with`` block."""
+        return ObjectWriter(self, workers, level, forks=forks)
 
     def adopt(self, writer: PackWriter) -> None:
         """Take a sealed pack into the index."""
@@ -467,6 +468,7 @@ Pack = Callable[[bytes, ObjectId | None], ObjectId]
 A = TypeVar("A")
 T = TypeVar("T")
 _WORTH_PROCESSES = 16 * 1024 * 1024
+_WORTH_WRITING = 4 * 1024 * 1024
 _WORTH_ASKING = 1024 * 1024
 """Bytes behind which a process looks whether its parent is still there (also behind each batch)."""
 
@@ -478,9 +480,10 @@ class ObjectWriter:
     which they were given. Objects can be relied on after `flush` (or the end of the ``with`` block without an error).
     """
 
-    def __init__(self, store: Store, workers: int, level: int) -> None:
+    def __init__(self, store: Store, workers: int, level: int, *, forks: bool = True) -> None:
         self._store = store
         self._level = level
+        self._forks = forks
         self._workers = workers
         self._pool = ThreadPoolExecutor(workers, "pack")
         self._sealer = ThreadPoolExecutor(1, "seal")
@@ -517,9 +520,7 @@ class ObjectWriter:
         With one worker there is nothing to do beside it, and two threads would only wait for each other: it is done at once.
         """
         if self._workers == 1:
-            result, packed = self._work(task)
-            self._put(packed)
-            done(result)
+            done(self._do(task))
             return
         future = self._pool.submit(self._work, task)
 
@@ -532,23 +533,15 @@ class ObjectWriter:
         while len(self._waiting) > self._most_waiting:
             self._waiting.popleft()()
 
-    def _work(self, task: Callable[[Pack], T], parent: int | None = None) -> tuple[T, list[Packed]]:
+    def _work(self, task: Callable[[Pack], T]) -> tuple[T, list[Packed]]:
+        """Carry out ``task`` in any thread: what it stores is to be written afterwards, and must fit into memory until then."""
         contents: dict[ObjectId, bytes] = {}
         packed: list[Packed] = []
-        at_once = compressor(self._level) if self._workers == 1 else None
-        own, knows = self._own, self._store.knows
-        seen: set[ObjectId] = set()
 
         def store(content: bytes, near: ObjectId | None = None) -> ObjectId:
-            if parent is not None and len(content) > _WORTH_ASKING:
-                end_with_parent(parent)
             identity = object_id(content)
-            if identity not in seen and identity not in own and not knows(identity):
-                seen.add(identity)
-                close = self._store.near(near) if near is not None else None
-                item = pack_near(identity, content, *close) if close is not None else None
-                if item is None and at_once is not None:
-                    item = pack(identity, content, at_once)
+            if identity not in contents and identity not in self._own and not self._store.knows(identity):
+                item = self._near(identity, content, near)
                 if item is not None:
                     packed.append(item)
                 else:
@@ -558,16 +551,59 @@ class ObjectWriter:
         result = task(store)
         return result, packed + pack_all(contents, self._level)
 
+    def _do(self, task: Callable[[Pack], T], parent: int | None = None) -> T:
+        """Carry out ``task`` in this thread: what it stores is packed at once, while it is still near to the processor, and
+        written every few megabytes. With a ``parent``, end when that is not there any more."""
+        packing = compressor(self._level)
+        own, knows = self._own, self._store.knows
+        packed: list[Packed] = []
+        waiting: set[ObjectId] = set()
+        size = 0
+
+        def write() -> None:
+            nonlocal size
+            self._put(packed)
+            packed.clear()
+            waiting.clear()
+            size = 0
+
+        def store(content: bytes, near: ObjectId | None = None) -> ObjectId:
+            nonlocal size
+            identity = object_id(content)
+            if identity not in waiting and identity not in own and not knows(identity):
+                item = self._near(identity, content, near) or pack(identity, content, packing)
+                packed.append(item)
+                waiting.add(identity)
+                size += len(item.data)
+                if size >= _WORTH_WRITING:
+                    write()
+            if parent is not None and len(content) > _WORTH_ASKING:
+                end_with_parent(parent)
+            return identity
+
+        result = task(store)
+        write()
+        return result
+
+    def _near(self, identity: ObjectId, content: bytes, near: ObjectId | None) -> Packed | None:
+        close = self._store.near(near) if near is not None else None
+        return pack_near(identity, content, *close) if close is not None else None
+
     def work_on(
         self, batches: Sequence[tuple[int, A]], size: int, work: Callable[[A, Pack], T], done: Callable[[T], None]
     ) -> None:
         """Carry out ``work`` on each of ``batches``, which is to store about ``size`` bytes in all; ``done`` gets what it
         returned, in this thread. When there is much to do, processes do it; those with the same number (there are few) go to
         the same one, so that contents that are alike are stored once."""
-        if self._workers == 1 or size < _WORTH_PROCESSES or not may_fork():
+        if size < _WORTH_PROCESSES and self._workers > 1:
             for _, batch in batches:
                 self.run(partial(work, batch), done)
             self._rest()
+            return
+        if self._workers == 1 or not self._may_fork():
+            self.finish()
+            for _, batch in batches:
+                done(self._do(partial(work, batch)))
             return
         parent = os.getpid()
         by_number: dict[int, list[A]] = {}
@@ -579,9 +615,7 @@ class ObjectWriter:
         def share(writer: ObjectWriter, give: Callable[[T], None]) -> None:
             for turn in turns:
                 for batch in groups[turn]:
-                    result, packed = writer._work(partial(work, batch), parent)
-                    writer._put(packed)
-                    give(result)
+                    give(writer._do(partial(work, batch), parent))
 
         try:
             self._share_out([share] * min(self._workers, len(groups)), done)
@@ -607,7 +641,10 @@ class ObjectWriter:
     @property
     def processes(self) -> int:
         """How many processes `each` may well be given work for; 1 where there can be no others."""
-        return self._workers if sys.platform != "win32" else 1
+        return self._workers if self._forks and sys.platform != "win32" else 1
+
+    def _may_fork(self) -> bool:
+        return self._forks and may_fork()
 
     def each(
         self, works: Sequence[Callable[[ObjectWriter, Callable[[int], None]], T]], seen: Callable[[int], None]
@@ -615,7 +652,7 @@ class ObjectWriter:
         """Carry out each of ``works`` in a process of its own, with a writer into the same store, and return what they
         return; what one gives to its second argument comes to ``seen`` here."""
         self._rest()
-        if not may_fork():
+        if not self._may_fork():
             return [work(self, seen) for work in works]
         return self._share_out(works, seen)
 
@@ -623,7 +660,7 @@ class ObjectWriter:
         """Carry out ``work``, which stores what ``messages`` bring through the writer that it is given, and return what it
         returns: in a process of its own, so that this one can go on reading."""
         self._rest()
-        if self._workers == 1 or not may_fork():
+        if self._workers == 1 or not self._may_fork():
             return work(iter(messages), self)
 
         def carry_out(received: Iterator[Message]) -> tuple[T, int, int]:
@@ -660,9 +697,7 @@ class ObjectWriter:
 
     def add(self, content: bytes) -> ObjectId:
         """Store ``content`` now and return its id."""
-        identity, packed = self._work(lambda store: store(content, None))
-        self._append(packed)
-        return identity
+        return self._do(lambda store: store(content, None))
 
     @property
     def own(self) -> frozenset[ObjectId]:
