@@ -154,6 +154,24 @@ def fail_at_once(messages: Iterator[tuple[bytes, bytes]]) -> int:
     raise KeenHarborError("no room")
 
 
+def test_a_process_that_waits_for_something_else_is_ended(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("keenharbor.store.apart._PATIENCE_SECONDS", 0.2)
+    before = psutil.Process().children()
+
+    def never(give: object) -> NoReturn:
+        while True:
+            time.sleep(60)
+
+    def fail(give: object) -> NoReturn:
+        raise KeenHarborError("no room")
+
+    began = time.monotonic()
+    with pytest.raises(KeenHarborError, match="no room"):
+        share_out([never, fail], lambda result: None)
+    assert time.monotonic() - began < 10
+    assert psutil.Process().children() == before
+
+
 @pytest.mark.parametrize("slow", ["neither", "sender", "receiver"])
 def test_messages_of_every_size_arrive_as_they_were_sent(slow: str) -> None:
     """They lie in a few places of shared memory: none may be written anew before it is taken."""

@@ -13,6 +13,7 @@ import signal
 import struct
 import sys
 import threading
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from multiprocessing.connection import Connection, Pipe, wait
 from typing import Any, NoReturn, TypeVar, cast
@@ -66,8 +67,7 @@ def share_out(shares: Sequence[Share[T]], done: Callable[[T], None]) -> list[Any
     finally:
         for left in ends:
             left.close()
-        for process in processes:
-            os.waitpid(process, 0)
+        _wait_for(processes)
     return returned
 
 
@@ -102,9 +102,23 @@ def feed(work: Callable[[Iterator[Message]], T], messages: Iterable[Message]) ->
     finally:
         channel.close()
         answer.close()
-        os.waitpid(process, 0)
+        _wait_for([process])
 
 
+def _wait_for(processes: Sequence[int]) -> None:
+    """Wait for processes that have done, or that nobody listens to any more: those end at what they would give next. One that
+    does not, since it waits for a server itself, is ended; what it leaves is collected by the next run."""
+    latest = time.monotonic() + _PATIENCE_SECONDS
+    for process in processes:
+        while os.waitpid(process, os.WNOHANG) == (0, 0):
+            if time.monotonic() > latest:
+                os.kill(process, signal.SIGKILL)
+                os.waitpid(process, 0)
+                break
+            time.sleep(0.002)
+
+
+_PATIENCE_SECONDS = 15.0
 _SLOTS, _SLOT_BYTES = 4, 1024 * 1024
 _HEAD = struct.Struct("<bQQ")
 _BY_PIPE = -1
