@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 import threading
@@ -18,7 +19,7 @@ from keenharbor.base.errors import DamagedError, KeenHarborError, PutBackError, 
 from keenharbor.base.locks import held
 from keenharbor.base.process import run_program
 from keenharbor.base.progress import Silent
-from keenharbor.cutover.journal import open_journal
+from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, open_journal
 from keenharbor.cutover.settle import settle
 from keenharbor.demo.scene import Scene
 from keenharbor.site.load import open_site
@@ -245,3 +246,21 @@ def test_the_log_takes_many_writers_and_a_cut_line(tmp_path: Path) -> None:
 )
 def test_each_class_of_error_has_its_exit_code(error: type[KeenHarborError], code: int) -> None:
     assert error("x").as_json()["exit_code"] == code
+
+
+def test_a_change_is_done_only_when_it_is_on_disk(scene: Scene, monkeypatch: pytest.MonkeyPatch) -> None:
+    site = open_site(scene.site_file)
+    private_folder(site.work)
+    at_sync: list[str] = []
+
+    def sync() -> None:
+        found = open_journal(site.work)
+        at_sync.append(found.phase if found is not None else "none")
+
+    monkeypatch.setattr(os, "sync", sync)
+    changing = enter_phase(site, begin_journal(site, "restore", "token"), "changing")
+    assert at_sync == []
+    enter_phase(site, changing, "done")
+    assert at_sync == ["changing"]
+    close_journal(site)
+    assert open_journal(site.work) is None

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
@@ -55,7 +56,10 @@ def begin_journal(site: SiteView, kind: ChangeKind, token: str, **facts: Any) ->
 
 
 def enter_phase(site: SiteView, journal: Journal, phase: Phase, safety: str | None = None) -> Journal:
-    """Note that the change enters ``phase``, before anything of it is done."""
+    """Note that the change enters ``phase``, before anything of it is done. That it is done is noted when all that was written,
+    by whatever program, is on disk: behind a power cut, too, the change is either carried on or there."""
+    if phase == "done":
+        os.sync()
     journal = replace(journal, phase=phase, safety=safety or journal.safety)
     write_json(site.journal_file, asdict(journal))
     return journal

@@ -120,9 +120,8 @@ def take_snapshot(
     workers = options.workers or part.workers or (1 if gentle else max(2, min(8, os.cpu_count() or 1)))
     with store.in_use(), _manners(gentle) as pace:
         store.collect_staging()
-        with store.writing(
-            workers, options.level or part.level, forks=not gentle
-        ) as writer:  # one process keeps the pace
+        level = options.level or part.level
+        with store.writing(workers, level, forks=not gentle) as writer:  # the pace is kept in one process
             progress.stage("reading files")
             rules = rules_of(site, options)
             same_rules = earlier is not None and earlier.manifest.get("rules") == rules
