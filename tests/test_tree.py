@@ -297,3 +297,28 @@ def test_what_was_touched_since_a_scan_is_noticed(tmp_path: Path, write_tree: Wr
 def test_a_folder_that_changed_just_before_its_scan_is_not_trusted(tmp_path: Path, write_tree: WriteTree) -> None:
     write_tree(tmp_path, {"a/one.txt": "one"})
     assert not still_as_scanned(tmp_path, scan_tree(tmp_path, NO_RULES))
+
+
+@pytest.mark.parametrize("change", ["both", "one went", "the other went", "came apart"])
+def test_names_of_one_file_are_put_back_as_such(tmp_path: Path, change: str) -> None:
+    """Their content has the size that it had, so only reading tells that it is another."""
+    root, store = tmp_path / "site", Store.create(tmp_path / "store")
+    (root / "b").mkdir(parents=True)
+    (root / "a").write_bytes(b"before")
+    (root / "b/second").hardlink_to(root / "a")
+    (root / "b/third").hardlink_to(root / "a")
+    then = read(root, store)
+    (root / "a").write_bytes(b"behind")
+    if change == "one went":
+        (root / "b/second").unlink()
+    elif change == "the other went":
+        (root / "a").unlink()
+    elif change == "came apart":
+        (root / "b/second").unlink()
+        (root / "b/second").write_bytes(b"beside")
+    time.sleep(0.03)
+    restore_tree(root, then.entries, read(root, store).entries, store.read)
+    names = [root / "a", root / "b/second", root / "b/third"]
+    assert [n.read_bytes() for n in names] == [b"before"] * 3
+    assert len({n.stat().st_ino for n in names}) == 1
+    assert sorted(p.name for p in root.rglob("*") if p.is_file()) == ["a", "second", "third"], "something was left"

@@ -46,7 +46,13 @@ def restore_tree(
     try:
         for path in differ:
             entry, now = wanted[path], present.get(path)
-            if entry.kind == "file" and now is not None and now.kind == "file" and not now.same_content(entry):
+            if (
+                entry.kind == "file"
+                and now is not None
+                and now.kind == "file"
+                and not now.same_content(entry)
+                and entry.same_as not in wanted
+            ):
                 part = temporary_name(root / path)
                 staged[path] = part
                 _write_content(part, entry, read)
@@ -62,6 +68,7 @@ def restore_tree(
     return count
 
 
+_RENAMED_AT_ONCE = 4
 _AT_ONCE = 2
 """Making a file is mostly waiting for the system, which two can do at once."""
 
@@ -135,7 +142,7 @@ def _put_in_place(
     read: Callable[[str], bytes], staged: dict[str, Path], count: RestoreCount, remove_others: bool,
 ) -> None:  # fmt: skip
     # New files come before old ones go: what may still fail for want of space does so while all that was is there.
-    made_new = [p for p in differ if p not in present]
+    made_new = [p for p in differ if p not in present and wanted[p].same_as not in wanted]
     touched: set[str] = set()
     """Folders into which something was written: their own times change by that."""
     for path in made_new:
@@ -149,6 +156,10 @@ def _put_in_place(
             _remove(root / path, present[path])
             touched.update(_above(path))
             count.removed += 1
+    # Before anything is linked to one of them. A file system may write a file's content to disk when it takes another's name:
+    # the waiting is shared.
+    with ThreadPoolExecutor(_RENAMED_AT_ONCE) as renamer:
+        list(renamer.map(lambda path: staged[path].replace(root / path), staged))
     for path in differ:
         entry, now = wanted[path], present.get(path)
         if now is not None and now.same_content(entry):
@@ -158,13 +169,11 @@ def _put_in_place(
         touched.update(_above(path))
         target = root / path
         if now is None:
-            if _in_the_way(path, wanted, present):
+            if entry.same_as in wanted or _in_the_way(path, wanted, present):
                 _make(root, entry, wanted, read)
                 count.written += 1
             continue
-        if path in staged:
-            staged.pop(path).replace(target)
-        else:
+        if path not in staged:
             if now.kind != entry.kind:
                 _remove(target, now)
             _make(root, entry, wanted, read)
