@@ -187,6 +187,8 @@ def test_the_demo_documents_every_planted_trouble() -> None:
 
 @pytest.mark.parametrize("words", ["log", "survey --json", "snapshot list", "clone list", "plan draft --help"])
 def test_what_looks_at_no_rows_and_asks_no_index_loads_no_heavy_library(shared_scene: Scene, words: str) -> None:
+    if not (shared_scene.folder / "harbor/store").exists():
+        harbor(shared_scene.folder, "snapshot", "take")
     code = (
         "import sys; sys.argv = ['keenharbor', *sys.argv[1].split()]\n"
         "from keenharbor.cli.main import main\n"
