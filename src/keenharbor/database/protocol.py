@@ -292,8 +292,8 @@ class DatabaseState(Protocol):
 
     def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
         """Up to ``count`` ranges that make up the rows, each read by a process of its own, forked from this one while the state
-        lasts; a range raises `NotSharedError` before its first block when that process does not get at the same state. None
-        for a table that is small, or that the engine cannot read so."""
+        lasts; a range raises `NotSharedError` before its first block when that process does not get at the same state.
+        Empty for a table that is small, or that the engine cannot read so."""
 
     def mark(self, table: str) -> str | None:
         """What `unchanged_since` needs to know later of the table as it is now; None where the engine cannot tell."""

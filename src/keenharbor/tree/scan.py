@@ -275,7 +275,7 @@ def read_content(
             and (have is None or all(map(have, known.objects)))
         ):
             if known is not entry:
-                scan.entries[path] = known if known.facts == entry.facts else entry._replace(objects=known.objects)
+                scan.entries[path] = known if known.facts == entry.facts else entry.with_objects(known.objects)
             done += entry.size
             continue
         to_read.append(entry)
@@ -321,7 +321,7 @@ def _read_all(base: str, looked_at_again: bool, batch: Batch, store: Store) -> l
                     and (look is None or _facts(look(file)) == (entry.mtime_ns, ctime, entry.inode, size))
                 )
             except OSError:
-                settled = False  # what it means is found out below
+                pass  # what it means is found out below
         found.append((path, (store(content, None),), None, False) if settled else _read_one(file, entry, store))
     return found
 
