@@ -29,7 +29,7 @@ from keenharbor.database.ranges import dividing_keys
 from keenharbor.database.rows import LARGEST_CHUNK_BYTES, Together, _store_blocks, blocks_of, chunks
 from keenharbor.snapshot.plaintext import csv_text
 from keenharbor.store import Store, object_id
-from keenharbor.store.packs import NEAR, ZSTD, pack_all, pack_near
+from keenharbor.store.packs import NEAR, ZSTD, compressor, pack, pack_near
 
 COPY = Table(
     "t", ("k", "text", "number", "bytes", "flag"), ("k",), "", kinds=("int", "text", "float", "bytes", "bool"),
@@ -142,7 +142,7 @@ def test_what_is_packed_near_something_is_what_it_was(base: bytes, insert: bytes
         assert near.codec == NEAR
         assert near.data[:32].hex() == object_id(base)
         assert len(near.data) < len(content)
-    (whole,) = pack_all({object_id(content): content})
+    whole = pack(object_id(content), content, compressor(1))
     assert whole.plain == len(content)
     assert whole.codec in (0, ZSTD)
 

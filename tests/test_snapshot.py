@@ -128,13 +128,16 @@ def test_verify_names_what_is_hurt(scene: Scene) -> None:
     raw[offset + 10] ^= 4
     pack.write_bytes(raw)
     told = harbor(scene.folder, "snapshot", "verify", "--json", code=1).json
-    assert told["hurt"] == {taken["id"]: ["core/app.py"]}
+    elsewhere = {identity for identity, place in index.items() if place[0] != offset}
+    together = [e[0] for e in manifest["tree"] if not elsewhere.issuperset(e[7])]  # they lie in one frame
+    assert told["hurt"] == {taken["id"]: sorted(together)}
+    sound = next(e[0] for e in manifest["tree"] if e[7] and e[0] not in together)
     text = harbor(scene.folder, "snapshot", "verify", code=1).out
     assert "✗ DAMAGED" in text
     assert "core/app.py" in text
     broken = harbor(scene.folder, "snapshot", "restore", "newest", "--to", "back", code=1)
     assert "is damaged" in broken.err
-    assert harbor(scene.folder, "snapshot", "restore", "newest", "core/VERSION", "--to", "fine").code == 0
+    assert harbor(scene.folder, "snapshot", "restore", "newest", sound, "--to", "fine").code == 0
 
 
 def test_a_damaged_manifest_hides_no_other_snapshot(scene: Scene) -> None:
@@ -157,9 +160,14 @@ def test_the_store_can_be_read_by_hand(scene: Scene) -> None:
     (chunk, count, _, size) = next(t for t in manifest["database"]["tables"] if t["name"] == "varieties")["chunks"][0]
     for index in store.glob("index/*.json"):
         name = index.name.removesuffix(".json")
-        offset, stored, plain, codec = json.loads(index.read_text())[chunk]
+        offset, stored, plain, codec, *within = json.loads(index.read_text())[chunk]
         data = (store / "packs" / name[:2] / name).read_bytes()[offset : offset + stored]
-        rows = zstandard.ZstdDecompressor().decompress(data, max_output_size=plain) if codec else data
+        rows = zstandard.ZstdDecompressor().decompress(data) if codec else data
+        assert (codec == 3) == bool(within)
+        if within:
+            start, whole = within
+            assert len(rows) == whole
+            rows = rows[start : start + plain]
         assert (len(rows.splitlines()), len(rows)) == (count, size)
         assert json.loads(rows.splitlines()[0])[1] == "painted-lady-runner-bean"
 

@@ -14,23 +14,115 @@ from hypothesis import strategies as st
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.locks import held
 from keenharbor.base.progress import Silent
+from keenharbor.database import Schema
 from keenharbor.snapshot import verify_store
+from keenharbor.snapshot.manifest import MANIFEST_FORMAT
 from keenharbor.store import Damage, Store, object_id
-from keenharbor.store.packs import HEAD
+from keenharbor.store.packs import HEAD, compressor, pack
+from keenharbor.tree import Entry
 
 
 def fill(store: Store, contents: list[bytes]) -> list[str]:
+    """Each stored on its own."""
     with store.writing() as writer:
         return [writer.add(c) for c in contents]
 
 
-@given(st.lists(st.binary(max_size=5000), max_size=20))
-@settings(max_examples=40, deadline=None)
-def test_what_is_added_is_read_back(tmp_path_factory: pytest.TempPathFactory, contents: list[bytes]) -> None:
+def fill_at_once(store: Store, contents: list[bytes], workers: int = 2) -> list[str]:
+    """Small ones that compress end in bundles."""
+    ids: list[str] = []
+    with store.writing(workers) as writer:
+        writer.put(contents, [None] * len(contents), ids.extend)
+    return ids
+
+
+CONTENTS = st.lists(
+    st.one_of(
+        st.binary(max_size=300),
+        st.builds(lambda word, count: word * count, st.binary(min_size=1, max_size=9), st.integers(1, 9000)),
+    ),
+    max_size=20,
+)
+
+
+@given(CONTENTS, st.integers(1, 2))
+@settings(max_examples=60, deadline=None)
+def test_what_is_added_is_read_back(
+    tmp_path_factory: pytest.TempPathFactory, contents: list[bytes], workers: int
+) -> None:
     folder = tmp_path_factory.mktemp("store") / "s"
-    ids = fill(Store.create(folder), contents)
+    alone = contents[::3]
+    ids = fill(Store.create(folder), alone) + fill_at_once(Store(folder), contents, workers)
     again = Store(folder)
-    assert [again.read(i) for i in ids] == contents
+    assert [again.read(i) for i in ids] == alone + contents
+    assert {i for _, i in again.check()} == set(ids)
+    assert sum(place.space for i in set(ids) if (place := again.location(i))) == again.pack_bytes()
+    for index in (folder / "index").iterdir():
+        index.unlink()
+    from_heads = Store(folder)
+    assert [from_heads.location(i) for i in ids] == [again.location(i) for i in ids]
+
+
+def manifest_with(ids: list[str]) -> dict[str, object]:
+    """Of a snapshot with a file for each object and no table."""
+    return {
+        "format": MANIFEST_FORMAT,
+        "id": "one",
+        "tree": [Entry(f"f{n}", "file", 0o644, 0, 1, objects=(i,)) for n, i in enumerate(ids)],
+        "database": {"schema": Schema("sqlite", "3", ()).as_json(), "tables": []},
+    }
+
+
+def bundled(count: int) -> list[bytes]:
+    """So many contents that together take several bundles."""
+    return [f"row {n} of the seed library: ".encode() * 30 for n in range(count)]
+
+
+def test_small_contents_lie_together_and_one_is_read_without_the_rest(tmp_path: Path) -> None:
+    store = Store.create(tmp_path / "s")
+    contents = bundled(200)
+    ids = fill_at_once(store, contents)
+    places = [store.location(i) for i in ids]
+    frames = {(p.offset, p.whole) for p in places if p is not None}
+    assert 1 < len(frames) < 20
+    assert all(whole < 64 * 1024 for _, whole in frames)
+    assert store.pack_bytes() < sum(len(pack(i, c, compressor(1)).data) for i, c in zip(ids, contents, strict=True))
+
+
+def test_of_a_bundle_what_is_wanted_stays(tmp_path: Path) -> None:
+    store = Store.create(tmp_path / "s")
+    contents = bundled(300)
+    ids = fill_at_once(store, contents)
+    before = store.pack_bytes()
+    store.collect(set(ids[::7]), lambda done, total: None)
+    again = Store(store.folder)
+    assert [again.read(i) for i in ids[::7]] == contents[::7]
+    assert [again.has(i) for i in ids] == [n % 7 == 0 for n in range(300)]
+    assert again.pack_bytes() < before / 2
+    assert {i for _, i in again.check()} == set(ids[::7])
+
+
+def test_a_bundle_that_is_damaged_hurts_what_lies_in_it_and_is_mended(tmp_path: Path) -> None:
+    store, other = Store.create(tmp_path / "s"), Store.create(tmp_path / "other")
+    contents = bundled(200)
+    ids = fill_at_once(store, contents)
+    fill(other, contents)
+    store.write_document("snapshots", "one", manifest_with(ids))
+    place = store.location(ids[50])
+    assert place is not None
+    (file,) = store.pack_files()
+    raw = bytearray(file.read_bytes())
+    raw[place.offset + place.stored // 2] ^= 4
+    file.write_bytes(raw)
+    told = verify_store(Store(store.folder), Silent())
+    together = {f"f{n}" for n, i in enumerate(ids) if (p := store.location(i)) and p.offset == place.offset}
+    assert "f50" in set(told.hurt["one"]) <= together
+    assert told.objects + len(told.damages) == len(ids)
+    with pytest.raises(DamagedError, match=f"object {ids[50][:12]} is damaged"):
+        Store(store.folder).read(ids[50])
+    mended = verify_store(Store(store.folder), Silent(), other)
+    assert mended.good and mended.mended
+    assert [Store(store.folder).read(i) for i in ids] == contents
 
 
 def test_the_same_content_is_stored_once_within_and_between_runs(tmp_path: Path) -> None:
@@ -109,16 +201,16 @@ def test_an_error_discards_the_open_pack(tmp_path: Path) -> None:
 def test_every_flipped_bit_is_found_and_never_read_as_good(tmp_path: Path) -> None:
     folder = tmp_path / "s"
     chance = random.Random(7)
-    contents = [chance.randbytes(chance.randint(0, 400)) + b"pod " * chance.randint(0, 200) for _ in range(30)]
+    contents = [chance.randbytes(chance.randint(0, 400)) + b"pod " * chance.randint(0, 200) for _ in range(60)]
     store = Store.create(folder)
-    ids = fill(store, contents)
+    ids = fill(store, contents[:20]) + fill_at_once(store, contents[20:])
     store.write_document("snapshots", "one", {"tree": ids, "note": "é"})
     targets = [p for p in folder.rglob("*") if p.suffix in (".pack", ".json") and p.name != "store.json"]
+    as_written = {p: p.read_bytes() for p in targets}
     for _ in range(150):
         target = chance.choice(targets)
-        before = target.read_bytes()
-        at = chance.randrange(len(before) * 8)
-        flipped = bytearray(before)
+        at = chance.randrange(len(as_written[target]) * 8)
+        flipped = bytearray(as_written[target])
         flipped[at // 8] ^= 1 << (at % 8)
         target.write_bytes(flipped)
         damaged = Store(folder)
@@ -127,13 +219,14 @@ def test_every_flipped_bit_is_found_and_never_read_as_good(tmp_path: Path) -> No
             damaged.read_document("snapshots", "one")
         except DamagedError:
             found.append(Damage("one.json", 0, "damaged"))
-        assert found, f"bit {at} of {target.name} was not missed"
+        assert found, f"bit {at} of {target.name} was missed"
         for identity, content in zip(ids, contents, strict=True):
             try:
                 assert Store(folder).read(identity) == content
             except DamagedError:
                 continue
-        target.write_bytes(before)
+        for file, content in as_written.items():  # an index is made anew where it does not fit
+            file.write_bytes(content)
     assert not [i for _, i in Store(folder).check() if isinstance(i, Damage)]
 
 

@@ -122,7 +122,7 @@ class _Space:
 
     def size(self, objects: set[ObjectId]) -> int:
         found = (self._store.location(o) for o in objects)
-        return sum(place.stored + place.head for place in found if place is not None)
+        return sum(place.space for place in found if place is not None)
 
 
 def _objects(snapshot: Snapshot) -> set[ObjectId]:
@@ -277,7 +277,7 @@ def usage(store: Store, site: str) -> Usage:
                 told.add(identity)
                 found = store.location(identity)
                 what = place if place.startswith("table ") else f"files: {areas.get(place, 'other')}"
-                content[what] += found.stored + found.head if found is not None else 0
+                content[what] += found.space if found is not None else 0
     packs = store.pack_bytes()
     needed = space.size(set(uses) | space.closure(dependent_objects(store)))
     documents = store.document_bytes()

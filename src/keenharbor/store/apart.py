@@ -219,8 +219,11 @@ def end_with_parent(parent: int) -> None:
 
 
 class Turns:
-    """The numbers below ``count`` (at most 256), each of which one process takes when it has done with its last: none is
-    left with much to do while others have nothing. To be made before the processes are forked, and closed afterwards."""
+    """The numbers below ``count``, each of which one process takes when it has done with its last: none is left with much to
+    do while others have nothing. To be made before the processes are forked, and closed afterwards."""
+
+    MOST = 256
+    """The largest ``count``: a number is one byte."""
 
     def __init__(self, count: int) -> None:
         self._left, filled = os.pipe()
@@ -234,3 +237,27 @@ class Turns:
     def close(self) -> None:
         """No process is to be forked any more."""
         os.close(self._left)
+
+
+class Claims:
+    """Which of several processes is to store a content: the first that comes with it. To be made before they are forked.
+
+    A table in memory that all see; a content that falls on another's place makes it be forgotten, and two that come at the same
+    instant may both be told that they are first: then a content is stored twice, which does no harm. One that was
+    never claimed is not taken for one that was, since its whole id must be there.
+    """
+
+    def __init__(self) -> None:
+        self._table = mmap.mmap(-1, _CLAIMS * _CLAIM_BYTES)
+
+    def is_first(self, identity: str) -> bool:
+        """Claim the content with that id (hexadecimal, of 32 bytes)."""
+        raw = bytes.fromhex(identity)
+        at = int.from_bytes(raw[:4], "little") % _CLAIMS * _CLAIM_BYTES
+        if self._table[at : at + _CLAIM_BYTES] == raw:
+            return False
+        self._table[at : at + _CLAIM_BYTES] = raw
+        return True
+
+
+_CLAIMS, _CLAIM_BYTES = 1 << 18, 32

@@ -11,19 +11,32 @@ A pack is a run of objects, nothing before, between or behind them. Each object 
     8 bytes   the first 8 bytes of BLAKE3 over the head before this and, of a frame, the stored data: a frame has bits that
               change nothing in its content, and a flipped one is to be found all the same (of plain data the id tells)
 
-With the mark ``KHO2`` this sum is over the data of plain objects, too; objects with the mark ``KHO1`` have none. So an index can
-always be made anew by walking the heads, and an object can be taken out by hand with ``tail -c +N | head -c LENGTH | zstd -d``
-(``zstd -d -D OTHER`` behind the id for the third kind).
+With the mark ``KHO2`` this sum is over the data of plain objects, too; objects with the mark ``KHO1`` have none.
+
+Small objects lie several in one Zstandard frame, a bundle, which is smaller and quicker than a frame of each:
+
+    4 bytes   the mark ``KHB1``
+    4 bytes   number of objects, little-endian
+    8 bytes   length of the frame, little-endian
+    8 bytes   length of its content, little-endian
+    36 bytes for each object: its id, and the length of its content, little-endian
+    8 bytes   the first 8 bytes of BLAKE3 over all before this and the frame
+    then the frame; its content is that of the objects, one behind the other
+
+So an index can always be made anew by walking the heads, and an object can be taken out by hand with
+``tail -c +N | head -c LENGTH | zstd -d`` (``zstd -d -D OTHER`` behind the id for the third kind; from a bundle, the same
+again of what comes out).
 """
 
 from __future__ import annotations
 
+import contextlib
 import os
 import struct
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import BinaryIO, NamedTuple, Protocol
 
 import zstandard
 from blake3 import blake3
@@ -36,8 +49,11 @@ ObjectId = str
 
 MARK, MARK_ALL_SUMMED, MARK_WITHOUT_SUM = b"KHO3", b"KHO2", b"KHO1"
 HEAD = struct.Struct("<4s32sBQQ")
+BUNDLE_MARK = b"KHB1"
+BUNDLE_HEAD = struct.Struct("<4sIQQ")
+MEMBER = struct.Struct("<32sI")
 SUM_BYTES = 8
-PLAIN, ZSTD, NEAR = 0, 1, 2
+PLAIN, ZSTD, NEAR, BUNDLED = 0, 1, 2, 3
 _CODECS = (PLAIN, ZSTD, NEAR)
 ID_BYTES = 32
 PACK_SIZE = 64 * 1024 * 1024
@@ -51,18 +67,29 @@ def object_id(content: bytes) -> ObjectId:
 
 
 class Location(NamedTuple):
-    """Where an object's data stands in a pack."""
+    """Where an object's data stands in a pack. Of a bundled one, ``offset`` and ``stored`` are the bundle's frame, of which
+    it is ``plain`` bytes from ``start`` in a content of ``whole`` bytes."""
 
     pack: str
     offset: int
     stored: int
     plain: int
     codec: int
+    start: int = 0
+    whole: int = 0
 
     @property
-    def head(self) -> int:
-        """Bytes that the object takes beside its data."""
-        return HEAD.size + SUM_BYTES
+    def space(self) -> int:
+        """Bytes that the object takes in its pack; of a bundle, its part (the parts of all add up to the bundle)."""
+        if self.codec == BUNDLED:
+            shared = BUNDLE_HEAD.size + SUM_BYTES + self.stored
+            end = self.start + self.plain
+            return MEMBER.size + shared * end // self.whole - shared * self.start // self.whole
+        return HEAD.size + SUM_BYTES + self.stored
+
+    def as_json(self) -> tuple[int, ...]:
+        """All but the pack, as an index lists it."""
+        return self[1:] if self.codec == BUNDLED else self[1:5]
 
 
 @dataclass(frozen=True)
@@ -91,27 +118,21 @@ class Packed(NamedTuple):
     data: bytes
     plain: int
 
+    @property
+    def identities(self) -> Sequence[ObjectId]:
+        return (self.identity,)
 
-def pack_all(contents: Mapping[ObjectId, bytes], level: int = LEVEL) -> list[Packed]:
-    """Compress contents, in one call of the library: other threads run meanwhile, which they would hardly do between many
-    short ones. Plain where it does not help."""
-    if not contents:
-        return []
-    sampler = compressor(level)
-    plain = [i for i, c in contents.items() if not c or _looks_packed(c, sampler)]
-    if plain:  # the library takes no empty ones
-        others = {i: c for i, c in contents.items() if i not in set(plain)}
-        return [Packed(i, PLAIN, contents[i], len(contents[i])) for i in plain] + pack_all(others, level)
-    packed = sampler.multi_compress_to_buffer(list(contents.values()), threads=1)
-    made = []
-    for number, (identity, content) in enumerate(contents.items()):
-        data = packed[number].tobytes()
-        made.append(
-            Packed(identity, ZSTD, data, len(content))
-            if len(data) < len(content)
-            else Packed(identity, PLAIN, content, len(content))
-        )
-    return made
+
+class Bundle(NamedTuple):
+    """Small objects ready to be written in one frame: the id and length of each, the frame, and the length of its content."""
+
+    members: Sequence[tuple[ObjectId, int]]
+    data: bytes
+    plain: int
+
+    @property
+    def identities(self) -> Sequence[ObjectId]:
+        return [identity for identity, _ in self.members]
 
 
 def compressor(level: int) -> zstandard.ZstdCompressor:
@@ -141,6 +162,59 @@ def _looks_packed(content: bytes, compressor: zstandard.ZstdCompressor) -> bool:
     view = memoryview(content)
     starts = (len(content) // 2, len(content) - 2 * _SAMPLE)
     return all(len(compressor.compress(view[at : at + _SAMPLE])) > _SAVES_HARDLY * _SAMPLE for at in starts)
+
+
+class Packer:
+    """Compresses contents as they come, several small ones in one frame; for one thread at a time."""
+
+    def __init__(self, level: int = LEVEL) -> None:
+        self._compressor = compressor(level)
+        self._packed: list[Packed | Bundle] = []
+        self._small: list[tuple[ObjectId, bytes]] = []
+        self._small_size = 0
+        self.size = 0
+
+    def add(self, identity: ObjectId, content: bytes) -> None:
+        """Take in a content; `size` is about what waits to be taken."""
+        if 0 < len(content) < _SMALL:
+            self._small.append((identity, content))
+            self._small_size += len(content)
+            self.size += len(content)
+            if self._small_size >= _BUNDLE_SIZE:
+                self._close_bundle()
+        else:
+            self.add_packed(pack(identity, content, self._compressor))
+
+    def add_packed(self, item: Packed | Bundle) -> None:
+        """Take in what is compressed already."""
+        self._packed.append(item)
+        self.size += len(item.data)
+
+    def _close_bundle(self) -> None:
+        self.size -= self._small_size
+        if len(self._small) == 1:
+            self.add_packed(pack(*self._small[0], self._compressor))
+        elif self._small:
+            data = self._compressor.compress(b"".join([c for _, c in self._small]))
+            if len(data) < self._small_size:
+                self.add_packed(Bundle([(i, len(c)) for i, c in self._small], data, self._small_size))
+            else:
+                for identity, content in self._small:
+                    self.add_packed(Packed(identity, PLAIN, content, len(content)))
+        self._small = []
+        self._small_size = 0
+
+    def take(self) -> list[Packed | Bundle]:
+        """What came since the last time, ready to be written."""
+        self._close_bundle()
+        packed, self._packed, self.size = self._packed, [], 0
+        return packed
+
+
+_SMALL = 24 * 1024
+_BUNDLE_SIZE = 32 * 1024
+"""Content from which on a bundle is closed. A larger one hardly compresses better, and all of it has to be read for any part,
+and may be lost with a single bit."""
 
 
 def pack_near(identity: ObjectId, content: bytes, base: ObjectId, base_content: bytes) -> Packed | None:
@@ -176,12 +250,27 @@ class PackWriter:
         self.size = 0
         self.locations: dict[ObjectId, Location] = {}
 
-    def add(self, items: Sequence[Packed]) -> None:
+    def add(self, items: Iterable[Packed | Bundle]) -> None:
         """Append objects."""
         parts: list[bytes | memoryview] = []
         name, at, locations = self.name, self.size, self.locations
-        for identity, codec, data, plain in items:
+        for item in items:
+            data = item.data
             length = len(data)
+            if isinstance(item, Bundle):
+                members, _, whole = item
+                told = [BUNDLE_HEAD.pack(BUNDLE_MARK, len(members), length, whole)]
+                told += [MEMBER.pack(bytes.fromhex(identity), plain) for identity, plain in members]
+                head = b"".join(told)
+                parts += (head + blake3(head).update(data).digest(SUM_BYTES), data)
+                at += len(head) + SUM_BYTES
+                start = 0
+                for identity, plain in members:
+                    locations[identity] = Location(name, at, length, plain, BUNDLED, start, whole)
+                    start += plain
+                at += length
+                continue
+            identity, codec, _, plain = item
             head = HEAD.pack(MARK, bytes.fromhex(identity), codec, length, plain)
             parts += (head + _sum(head, codec, data), data)
             at += HEAD.size + SUM_BYTES
@@ -216,11 +305,10 @@ def unpack(
 ) -> bytes:
     """The plain content of an object from its stored ``data``, checked against its id; ``read`` gives the object that
     it is stored near to. Raises `DamagedError`."""
+    if location.codec == BUNDLED:
+        return member_of(open_bundle(location, data, identity, file), location, identity, file)
     try:
-        if len(data) != location.stored:
-            raise ValueError("the file ends early")
-        if location.plain > LARGEST_OBJECT:
-            raise ValueError("the stated length is beyond any object's")
+        _check_length(data, location.stored, location.plain)
         if location.codec == PLAIN:
             content = data
         elif location.codec == ZSTD:
@@ -232,17 +320,51 @@ def unpack(
             content = zstandard.ZstdDecompressor(dict_data=dictionary).decompress(
                 data[ID_BYTES:], max_output_size=location.plain
             )
-        if len(content) != location.plain:
-            raise ValueError("the stated length is not the content's")
-        if object_id(content) != identity:
-            raise ValueError("the content is not what was stored")
+        _check_content(content, location.plain, identity)
     except (ValueError, zstandard.ZstdError) as error:
-        raise DamagedError(
-            f"object {identity[:12]} is damaged: {error}",
-            where=f"{file} at byte {location.offset}",
-            advice="run 'keenharbor snapshot verify' to see which snapshots are hurt",
-        ) from error
+        raise _damaged(identity, error, file, location) from error
     return content
+
+
+def open_bundle(location: Location, data: bytes, identity: ObjectId, file: Path) -> bytes:
+    """The content of the whole bundle that the object ``identity`` lies in, from its frame. Raises `DamagedError`."""
+    try:
+        _check_length(data, location.stored, location.whole)
+        return zstandard.ZstdDecompressor().decompress(data, max_output_size=location.whole)
+    except (ValueError, zstandard.ZstdError) as error:
+        raise _damaged(identity, error, file, location) from error
+
+
+def member_of(whole: bytes, location: Location, identity: ObjectId, file: Path) -> bytes:
+    """An object's content from that of its bundle, checked against its id. Raises `DamagedError`."""
+    content = whole[location.start : location.start + location.plain]
+    try:
+        _check_content(content, location.plain, identity)
+    except ValueError as error:
+        raise _damaged(identity, error, file, location) from error
+    return content
+
+
+def _check_length(data: bytes, stored: int, plain: int) -> None:
+    if len(data) != stored:
+        raise ValueError("the file ends early")
+    if plain > LARGEST_OBJECT:
+        raise ValueError("the stated length is beyond any object's")
+
+
+def _check_content(content: bytes, plain: int, identity: ObjectId) -> None:
+    if len(content) != plain:
+        raise ValueError("the stated length is not the content's")
+    if object_id(content) != identity:
+        raise ValueError("the content is not what was stored")
+
+
+def _damaged(identity: ObjectId, error: Exception, file: Path, location: Location) -> DamagedError:
+    return DamagedError(
+        f"object {identity[:12]} is damaged: {error}",
+        where=f"{file} at byte {location.offset}",
+        advice="run 'keenharbor snapshot verify' to see which snapshots are hurt",
+    )
 
 
 _MOST_PARTS = 1024
@@ -257,54 +379,117 @@ def near_of(data: bytes) -> ObjectId:
 def walk_heads(file: Path) -> Iterator[tuple[ObjectId, Location] | Damage]:
     """Each object that the pack's heads tell of; a `Damage` where the run of objects breaks off."""
     for item in _walk(file):
-        yield item if isinstance(item, Damage) else item[:2]
+        if isinstance(item, Damage):
+            yield item
+        else:
+            yield from item.objects
 
 
-def _walk(file: Path) -> Iterator[tuple[ObjectId, Location, bytes, bytes] | Damage]:
-    """As `walk_heads`, with the raw head and its sum (empty for earlier objects)."""
+class _Record(NamedTuple):
+    """An object or a bundle: what its head tells of, the raw head, and its sum (empty for earlier objects)."""
+
+    objects: Sequence[tuple[ObjectId, Location]]
+    head: bytes
+    told: bytes
+
+    def sum(self, data: bytes) -> bytes:
+        """What ``told`` should be."""
+        return _sum(self.head, self.objects[0][1].codec, data)
+
+
+def _walk(file: Path) -> Iterator[_Record | Damage]:
     end = file.stat().st_size
     with file.open("rb") as pack:
         offset = 0
         while offset < end:
-            pack.seek(offset)
-            raw = pack.read(HEAD.size + SUM_BYTES)
-            size = HEAD.size + (0 if raw[:4] == MARK_WITHOUT_SUM else SUM_BYTES)
-            if len(raw) < size:
+            began = offset
+            pack.seek(began)
+            mark = pack.read(4)
+            pack.seek(began)
+            try:
+                found = (_bundle_record if mark == BUNDLE_MARK else _object_record)(pack, file.name, began)
+            except EOFError:
                 yield Damage(file.name, offset, "the file ends within an object's head")
                 return
-            head, told = raw[: HEAD.size], raw[HEAD.size : size]
-            mark, digest, codec, stored, plain = HEAD.unpack(head)
-            if (
-                mark not in (MARK, MARK_ALL_SUMMED, MARK_WITHOUT_SUM)
-                or codec not in _CODECS
-                or offset + size + stored > end
-            ):
-                yield Damage(
-                    file.name, offset, "an object's head is damaged; what follows in this file is out of reach"
-                )
+            except ValueError:
+                found = None
+            if found is not None:
+                place = found.objects[0][1]
+                offset = place.offset + place.stored
+            if found is None or offset > end:
+                what = "an object's head is damaged; what follows in this file is out of reach"
+                yield Damage(file.name, began, what)
                 return
-            yield digest.hex(), Location(file.name, offset + size, stored, plain, codec), head, told
-            offset += size + stored
+            yield found
+
+
+def _object_record(pack: BinaryIO, name: str, offset: int) -> _Record:
+    """Raises `EOFError` and `ValueError`."""
+    raw = pack.read(HEAD.size + SUM_BYTES)
+    size = HEAD.size + (0 if raw[:4] == MARK_WITHOUT_SUM else SUM_BYTES)
+    if len(raw) < size:
+        raise EOFError
+    mark, digest, codec, stored, plain = HEAD.unpack(raw[: HEAD.size])
+    if mark not in (MARK, MARK_ALL_SUMMED, MARK_WITHOUT_SUM) or codec not in _CODECS:
+        raise ValueError(mark)
+    place = Location(name, offset + size, stored, plain, codec)
+    return _Record([(digest.hex(), place)], raw[: HEAD.size], raw[HEAD.size : size])
+
+
+def _bundle_record(pack: BinaryIO, name: str, offset: int) -> _Record:
+    """Raises `EOFError` and `ValueError`."""
+    raw = pack.read(BUNDLE_HEAD.size)
+    if len(raw) < BUNDLE_HEAD.size:
+        raise EOFError
+    _, count, stored, whole = BUNDLE_HEAD.unpack(raw)
+    if not 0 < count <= _MOST_MEMBERS:
+        raise ValueError(count)
+    members = pack.read(count * MEMBER.size)
+    told = pack.read(SUM_BYTES)
+    if len(told) < SUM_BYTES:
+        raise EOFError
+    at = offset + len(raw) + len(members) + SUM_BYTES
+    objects = []
+    start = 0
+    for digest, plain in MEMBER.iter_unpack(members):
+        objects.append((digest.hex(), Location(name, at, stored, plain, BUNDLED, start, whole)))
+        start += plain
+    if start != whole:
+        raise ValueError(whole)
+    return _Record(objects, raw + members, told)
+
+
+_MOST_MEMBERS = _BUNDLE_SIZE + 1
+"""None of them is empty."""
 
 
 def check_pack(file: Path, read: Callable[[ObjectId], bytes] | None = None) -> Iterator[ObjectId | Damage]:
     """Read the whole pack again: the id of each sound object, a `Damage` for each that is not. ``read`` gives objects
     that others are stored near to."""
     with file.open("rb") as pack:
-        for item in _walk(file):
-            if isinstance(item, Damage):
-                yield item
+        for record in _walk(file):
+            if isinstance(record, Damage):
+                yield record
                 continue
-            identity, location, head, told = item
+            first, location = record.objects[0]
             pack.seek(location.offset)
             data = pack.read(location.stored)
-            try:
-                unpack(location, data, identity, file, read)
-            except DamagedError as error:
-                yield Damage(file.name, location.offset, error.what, identity)
-                continue
-            if told and told != _sum(head, location.codec, data):
-                what = f"object {identity[:12]} is not stored as it was, though its content can still be read"
-                yield Damage(file.name, location.offset, what, identity)
-                continue
-            yield identity
+            otherwise = bool(record.told) and record.told != record.sum(data)
+            whole = None
+            if location.codec == BUNDLED:
+                with contextlib.suppress(DamagedError):  # told of each of its objects below
+                    whole = open_bundle(location, data, first, file)
+            for identity, place in record.objects:
+                try:
+                    if whole is not None:
+                        member_of(whole, place, identity, file)
+                    else:
+                        unpack(place, data, identity, file, read)
+                except DamagedError as error:
+                    yield Damage(file.name, place.offset, error.what, identity)
+                    continue
+                if otherwise:
+                    what = f"object {identity[:12]} is not stored as it was, though its content can still be read"
+                    yield Damage(file.name, place.offset, what, identity)
+                    continue
+                yield identity

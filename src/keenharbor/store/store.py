@@ -30,24 +30,26 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.locks import held
 from keenharbor.base.memory import no_cycle_search
-from keenharbor.store.apart import Message, Turns, end_with_parent, feed, may_fork, share_out
+from keenharbor.store.apart import Claims, Message, Turns, end_with_parent, feed, may_fork, share_out
 from keenharbor.store.packs import (
+    BUNDLED,
     ID_BYTES,
     LEVEL,
     NEAR,
     PACK_SIZE,
+    Bundle,
     Damage,
     Location,
     ObjectId,
     ObjectSource,
     Packed,
+    Packer,
     PackWriter,
     check_pack,
-    compressor,
+    member_of,
     near_of,
     object_id,
-    pack,
-    pack_all,
+    open_bundle,
     pack_near,
     unpack,
     walk_heads,
@@ -70,6 +72,11 @@ packs/*/*.pack hold the objects. Each object is a head of 61 bytes and its data:
 index/NAME.pack.json lists, for each object, [byte offset of its data, stored length, plain length, codec]. So
   tail -c +$((OFFSET+1)) packs/ab/ab….pack | head -c STORED_LENGTH | zstd -d
 gives the content (codec 0: without zstd; codec 2: cut off the first 32 bytes and use "zstd -d -D OTHER").
+Small objects lie several in one zstd frame: for those the index has codec 3 and two numbers more, START and the length of
+all that comes out of the frame. There the content is
+  tail -c +$((OFFSET+1)) packs/ab/ab….pack | head -c STORED_LENGTH | zstd -d | tail -c +$((START+1)) | head -c PLAIN_LENGTH
+and before the frame stand 4 bytes "KHB1" | 4 bytes number of objects | 8 bytes stored length | 8 bytes length of what comes
+out | for each object 32 bytes BLAKE3 and 4 bytes length | 8 bytes: the beginning of BLAKE3 over all that and the frame.
 Do not write into this folder.
 """
 
@@ -91,6 +98,8 @@ class Store:
         self._refreshed = False
         self._descriptors: dict[str, int] = {}
         self._descriptors_lock = threading.Lock()
+        self._bundles: dict[tuple[str, int], bytes] = {}
+        self._bundles_lock = threading.Lock()
         facts = folder / "store.json"
         try:
             found = json.loads(facts.read_bytes())
@@ -169,7 +178,7 @@ class Store:
         self._refreshed = True  # only now: others may ask meanwhile, and must wait
 
     def _write_index(self, pack: str, found: dict[ObjectId, Location]) -> None:
-        table = {identity: place[1:] for identity, place in found.items()}
+        table = {identity: place.as_json() for identity, place in found.items()}
         write_durably(self.folder / "index" / f"{pack}.json", encode_json(table))
 
     def knows(self, wanted: ObjectId) -> bool:
@@ -208,7 +217,23 @@ class Store:
                 advice="run 'keenharbor snapshot verify' to see which snapshots are hurt",
             )
         file = self._pack_path(location.pack)
+        if location.codec == BUNDLED:
+            return member_of(self._bundle(location, wanted, file), location, wanted, file)
         return unpack(location, self._stored(location, location.stored), wanted, file, self.read)
+
+    def _bundle(self, location: Location, wanted: ObjectId, file: Path) -> bytes:
+        """The content of the bundle that an object lies in. Some stay at hand: what lies together was read together, and is
+        likely to be asked for together."""
+        key = location.pack, location.offset
+        with self._bundles_lock:
+            found = self._bundles.get(key)
+        if found is None:
+            found = open_bundle(location, self._stored(location, location.stored), wanted, file)
+            with self._bundles_lock:
+                self._bundles[key] = found
+                while len(self._bundles) > _MOST_OPEN_BUNDLES:
+                    self._bundles.pop(next(iter(self._bundles)))
+        return found
 
     def _stored(self, location: Location, count: int) -> bytes:
         """The first bytes of an object's stored data. Raises `DamagedError` when its pack cannot be read.
@@ -357,7 +382,7 @@ class Store:
         poor: list[Path] = []
         for file in files:
             size = file.stat().st_size
-            kept = sum(self._index[o].stored + self._index[o].head for o in by_pack.get(file.name, ()))
+            kept = sum(self._index[o].space for o in by_pack.get(file.name, ()))
             if not kept:
                 self._drop(file)  # first what costs nothing: the disk may be full
                 done += size
@@ -383,12 +408,20 @@ class Store:
         """Copy objects of a pack into a new one, and remove it. Raises `DamagedError` for an object that is not sound,
         which must not look so in a new place; nothing is removed then."""
         writer = PackWriter(self.folder / "packs", self.folder / "staging", number)
+        packer = Packer()
         try:
             for identity in kept:
                 place = self._index[identity]
-                data = self._stored(place, place.stored)
-                unpack(place, data, identity, file, self.read)
-                writer.add([Packed(identity, place.codec, data, place.plain)])
+                if place.codec == BUNDLED:  # of its bundle others may go
+                    whole = self._bundle(place, identity, file)
+                    packer.add(identity, member_of(whole, place, identity, file))
+                else:
+                    data = self._stored(place, place.stored)
+                    unpack(place, data, identity, file, self.read)
+                    packer.add_packed(Packed(identity, place.codec, data, place.plain))
+                if packer.size >= _WORTH_WRITING:
+                    writer.add(packer.take())
+            writer.add(packer.take())
             writer.seal()
         except BaseException:
             writer.discard()
@@ -458,6 +491,7 @@ def _with_sum(body: bytes) -> bytes:
 
 _DOCUMENTS = ("snapshots", "records", "dependents")
 _MOST_OPEN_PACKS = 32
+_MOST_OPEN_BUNDLES = 64
 _WORTH_KEEPING = 0.75
 """A pack of which less than this part is wanted is written anew."""
 _OWN_NAMES = {"dependents", "packs", "index", "snapshots", "records", "staging", "READ ME.txt", "staging.lock"}
@@ -480,8 +514,11 @@ class ObjectWriter:
     which they were given. Objects can be relied on after `flush` (or the end of the ``with`` block without an error).
     """
 
-    def __init__(self, store: Store, workers: int, level: int, *, forks: bool = True) -> None:
+    def __init__(
+        self, store: Store, workers: int, level: int, *, forks: bool = True, claims: Claims | None = None
+    ) -> None:
         self._store = store
+        self._claims = claims
         self._level = level
         self._forks = forks
         self._workers = workers
@@ -533,49 +570,42 @@ class ObjectWriter:
         while len(self._waiting) > self._most_waiting:
             self._waiting.popleft()()
 
-    def _work(self, task: Callable[[Pack], T]) -> tuple[T, list[Packed]]:
+    def _work(self, task: Callable[[Pack], T]) -> tuple[T, list[Packed | Bundle]]:
         """Carry out ``task`` in any thread: what it stores is to be written afterwards, and must fit into memory until then."""
-        contents: dict[ObjectId, bytes] = {}
-        packed: list[Packed] = []
+        packer = Packer(self._level)
+        seen: set[ObjectId] = set()
 
         def store(content: bytes, near: ObjectId | None = None) -> ObjectId:
             identity = object_id(content)
-            if identity not in contents and identity not in self._own and not self._store.knows(identity):
-                item = self._near(identity, content, near)
-                if item is not None:
-                    packed.append(item)
-                else:
-                    contents[identity] = content
+            if identity not in seen and identity not in self._own and not self._store.knows(identity):
+                seen.add(identity)
+                self._pack_into(packer, identity, content, near)
             return identity
 
-        result = task(store)
-        return result, packed + pack_all(contents, self._level)
+        return task(store), packer.take()
 
     def _do(self, task: Callable[[Pack], T], parent: int | None = None) -> T:
         """Carry out ``task`` in this thread: what it stores is packed at once, while it is still near to the processor, and
         written every few megabytes. With a ``parent``, end when that is not there any more."""
-        packing = compressor(self._level)
-        own, knows = self._own, self._store.knows
-        packed: list[Packed] = []
+        packer = Packer(self._level)
+        own, knows, claims = self._own, self._store.knows, self._claims
         waiting: set[ObjectId] = set()
-        size = 0
 
         def write() -> None:
-            nonlocal size
-            self._put(packed)
-            packed.clear()
+            self._put(packer.take())
             waiting.clear()
-            size = 0
 
         def store(content: bytes, near: ObjectId | None = None) -> ObjectId:
-            nonlocal size
             identity = object_id(content)
-            if identity not in waiting and identity not in own and not knows(identity):
-                item = self._near(identity, content, near) or pack(identity, content, packing)
-                packed.append(item)
+            if (
+                identity not in waiting
+                and identity not in own
+                and not knows(identity)
+                and (claims is None or claims.is_first(identity))
+            ):
                 waiting.add(identity)
-                size += len(item.data)
-                if size >= _WORTH_WRITING:
+                self._pack_into(packer, identity, content, near)
+                if packer.size >= _WORTH_WRITING:
                     write()
             if parent is not None and len(content) > _WORTH_ASKING:
                 end_with_parent(parent)
@@ -585,31 +615,30 @@ class ObjectWriter:
         write()
         return result
 
-    def _near(self, identity: ObjectId, content: bytes, near: ObjectId | None) -> Packed | None:
+    def _pack_into(self, packer: Packer, identity: ObjectId, content: bytes, near: ObjectId | None) -> None:
         close = self._store.near(near) if near is not None else None
-        return pack_near(identity, content, *close) if close is not None else None
+        item = pack_near(identity, content, *close) if close is not None else None
+        if item is not None:
+            packer.add_packed(item)
+        else:
+            packer.add(identity, content)
 
-    def work_on(
-        self, batches: Sequence[tuple[int, A]], size: int, work: Callable[[A, Pack], T], done: Callable[[T], None]
-    ) -> None:
+    def work_on(self, batches: Sequence[A], size: int, work: Callable[[A, Pack], T], done: Callable[[T], None]) -> None:
         """Carry out ``work`` on each of ``batches``, which is to store about ``size`` bytes in all; ``done`` gets what it
-        returned, in this thread. When there is much to do, processes do it; those with the same number (there are few) go to
-        the same one, so that contents that are alike are stored once."""
+        returned, in this thread. When there is much to do, processes do it."""
         if size < _WORTH_PROCESSES and self._workers > 1:
-            for _, batch in batches:
+            for batch in batches:
                 self.run(partial(work, batch), done)
             self._rest()
             return
         if self._workers == 1 or not self._may_fork():
             self.finish()
-            for _, batch in batches:
+            for batch in batches:
                 done(self._do(partial(work, batch)))
             return
         parent = os.getpid()
-        by_number: dict[int, list[A]] = {}
-        for number, batch in batches:
-            by_number.setdefault(number, []).append(batch)
-        groups = list(by_number.values())
+        each = -(-len(batches) // Turns.MOST)
+        groups = [batches[at : at + each] for at in range(0, len(batches), each)]
         turns = Turns(len(groups))
 
         def share(writer: ObjectWriter, give: Callable[[T], None]) -> None:
@@ -625,10 +654,12 @@ class ObjectWriter:
     def _share_out(
         self, works: Sequence[Callable[[ObjectWriter, Callable[[A], None]], T]], done: Callable[[A], None]
     ) -> list[T]:
+        claims = Claims()
+
         def share(
             work: Callable[[ObjectWriter, Callable[[A], None]], T], give: Callable[[A], None]
         ) -> tuple[T, int, int]:
-            with ObjectWriter(self._store, 1, self._level) as writer:
+            with ObjectWriter(self._store, 1, self._level, claims=claims) as writer:
                 result = work(writer, give)
             return result, writer.added_objects, writer.added_bytes
 
@@ -706,14 +737,15 @@ class ObjectWriter:
 
     def add_again(self, identity: ObjectId, content: bytes) -> None:
         """Store an object that is in the store already, damaged."""
-        self._put(pack_all({identity: content}, self._level))
+        packer = Packer(self._level)
+        packer.add(identity, content)
+        self._put(packer.take())
 
-    def _append(self, items: list[Packed]) -> None:
+    def _append(self, items: list[Packed | Bundle]) -> None:
         """Write those of ``items`` that no other thread has brought meanwhile."""
-        fresh = {i.identity: i for i in items if i.identity not in self._own and not self._store.knows(i.identity)}
-        self._put(list(fresh.values()))
+        self._put([item for item in items if not all(i in self._own or self._store.knows(i) for i in item.identities)])
 
-    def _put(self, items: list[Packed]) -> None:
+    def _put(self, items: list[Packed | Bundle]) -> None:
         if not items:
             return
         if self._pack is None:
@@ -721,8 +753,9 @@ class ObjectWriter:
             self._pack = PackWriter(self._store.folder / "packs", self._store.folder / "staging", self._count)
         before = self._pack.size
         self._pack.add(items)
-        self._own.update(i.identity for i in items)
-        self.added_objects += len(items)
+        for item in items:
+            self._own.update(item.identities)
+            self.added_objects += len(item.identities)
         self.added_bytes += self._pack.size - before
         if self._pack.size >= PACK_SIZE:
             self._seal()

@@ -24,7 +24,6 @@ PIECE_SIZE = 4 * 1024 * 1024
 
 READ_ATTEMPTS = 3
 _BATCH_FILES = 128
-_LANES = 64
 _BATCH_BYTES = 2 * 1024 * 1024
 _NO_PIECE = bytes(PIECE_SIZE)
 _CLOCK_TICK_NS = 20_000_000
@@ -208,10 +207,10 @@ Batch = Sequence[Entry]
 
 class ContentSink(Protocol):
     """Carries out ``work`` on batches, possibly several at once (see `keenharbor.store.store.ObjectWriter`); when it returns,
-    ``done`` has had every outcome. Batches with the same number hold what may have the same content."""
+    ``done`` has had every outcome."""
 
     def work_on(
-        self, batches: Sequence[tuple[int, Batch]], size: int, work: Callable[[Batch, Store], list[Outcome]],
+        self, batches: Sequence[Batch], size: int, work: Callable[[Batch, Store], list[Outcome]],
         done: Callable[[list[Outcome]], None],
     ) -> None: ...  # fmt: skip
 
@@ -220,10 +219,10 @@ class Hashing:
     """A `ContentSink` that keeps nothing: it only gives contents their ids."""
 
     def work_on(
-        self, batches: Sequence[tuple[int, Batch]], size: int, work: Callable[[Batch, Store], list[Outcome]],
+        self, batches: Sequence[Batch], size: int, work: Callable[[Batch, Store], list[Outcome]],
         done: Callable[[list[Outcome]], None],
     ) -> None:  # fmt: skip
-        for _, batch in batches:
+        for batch in batches:
             done(work(batch, self.store))
 
     def store(self, content: bytes, near: str | None) -> str:
@@ -287,21 +286,17 @@ def read_content(
     return len(to_read)
 
 
-def _batches(entries: Sequence[Entry]) -> list[tuple[int, Batch]]:
-    """``entries`` in batches of about one size, each with a number that files of one size (thus all that may be alike) share."""
-    found: list[tuple[int, Batch]] = []
-    open_ones: dict[int, tuple[list[Entry], int]] = {}
+def _batches(entries: Sequence[Entry]) -> Sequence[Batch]:
+    """``entries`` in batches of about one size, each of what lies together."""
+    found: list[list[Entry]] = [[]]
+    size = 0
     for entry in entries:
-        lane = entry.size % _LANES
-        batch, size = open_ones.get(lane, ([], 0))
-        batch.append(entry)
+        if len(found[-1]) >= _BATCH_FILES or size >= _BATCH_BYTES:
+            found.append([])
+            size = 0
+        found[-1].append(entry)
         size += entry.size
-        if len(batch) >= _BATCH_FILES or size >= _BATCH_BYTES:
-            found.append((lane, batch))
-            open_ones.pop(lane, None)
-        else:
-            open_ones[lane] = (batch, size)
-    return found + [(lane, batch) for lane, (batch, _) in open_ones.items()]
+    return found
 
 
 def _read_all(base: str, looked_at_again: bool, batch: Batch, store: Store) -> list[Outcome]:
