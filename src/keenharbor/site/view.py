@@ -25,8 +25,8 @@ from keenharbor.site.components import (
 )
 from keenharbor.site.model import USUAL, FolderPart, RuntimePart, SiteFile, SwitchPart
 from keenharbor.site.settings import form_of, read_settings, values_in
-from keenharbor.tree import AreaRules, Entry, Scan, scan_tree
-from keenharbor.tree.scan import pieces
+from keenharbor.tree import AreaRules, Entry, Scan
+from keenharbor.tree.scan import begin_scan, complete, pieces
 
 Part = TypeVar("Part")
 JOURNAL_NAME = "journal.json"
@@ -111,7 +111,11 @@ class SiteView:
     def scan(self, seen: Mapping[str, Entry] | None = None) -> Scan:
         """The site's tree, without what the site file leaves out, the maintenance flag and the database's files.
 
-        ``seen`` are the entries of an earlier scan of this run (see `scan_tree`)."""
+        ``seen`` are the entries of an earlier scan of this run (see `begin_scan`)."""
+        return complete(*self.begin_scan(seen))
+
+    def begin_scan(self, seen: Mapping[str, Entry] | None = None) -> tuple[Scan, Iterator[Sequence[Entry]]]:
+        """The same, filled while its entries are taken."""
         files = self.model.files
         own = [f for f in open_database(self.database_place).files() if self.root in f.parents]
         flag = self.model.maintenance.flag if self.model.maintenance is not None else None
@@ -119,9 +123,13 @@ class SiteView:
         empty = [*files.empty, *self.model.areas.get("cache", [])]
         saved = self.model.snapshot
         leave_out = [*files.leave_out, *(USUAL if saved.usual else ()), *apart]
-        scan = scan_tree(self.root, self.area_rules, leave_out, empty, saved.largest_file, seen)
-        scan.left_out = [p for p in scan.left_out if p not in apart]
-        return scan
+        scan, found = begin_scan(self.root, self.area_rules, leave_out, empty, saved.largest_file, seen)
+
+        def taken() -> Iterator[Sequence[Entry]]:
+            yield from found
+            scan.left_out = [p for p in scan.left_out if p not in apart]
+
+        return scan, taken()
 
     def needed(self, part: Part | None, name: str) -> Part:
         """A table of the site file that what was asked for cannot do without. Raises `UsageError` where it is not there."""

@@ -24,7 +24,7 @@ from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
 from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry, Scan
 from keenharbor.tree.areas import fits
-from keenharbor.tree.scan import read_content, still_as_scanned
+from keenharbor.tree.scan import complete, read_content, still_as_scanned
 
 REASONS = (
     "by hand",
@@ -125,7 +125,7 @@ def take_snapshot(
             progress.stage("reading files")
             rules = rules_of(site, options)
             same_rules = earlier is not None and earlier.manifest.get("rules") == rules
-            scan = looked or scan_for(site, options, known if same_rules else None)
+            scan, found = (looked, None) if looked else begin_scan_for(site, options, known if same_rules else None)
             paced = 0
 
             def files_read(done: int, total: int) -> None:
@@ -134,7 +134,9 @@ def take_snapshot(
                 paced = done
                 progress.advance(done, total, "byte")
 
-            files = read_content(site.root, scan, writer, known, store.has, files_read, looked_at_again=True)
+            files = read_content(
+                site.root, scan, writer, known, store.has, files_read, looked_at_again=True, found=found
+            )
             progress.stage("reading the database")
             with site.reading_database() as state:
                 schema = state.schema
@@ -243,18 +245,29 @@ def rules_of(site: SiteView, options: TakeOptions) -> str:
 
 def scan_for(site: SiteView, options: TakeOptions, seen: Mapping[str, Entry] | None = None) -> Scan:
     """The site's tree without what the options leave out (see `SiteView.scan`)."""
-    scan = site.scan(seen)
-    if not options.leave_out_areas and not options.leave_out_paths and options.largest_file is None:
-        return scan
+    return complete(*begin_scan_for(site, options, seen))
+
+
+def begin_scan_for(
+    site: SiteView, options: TakeOptions, seen: Mapping[str, Entry] | None = None
+) -> tuple[Scan, Iterator[Sequence[Entry]]]:
+    """The same, filled while its entries are taken."""
+    scan, found = site.begin_scan(seen)
     paths, largest = tuple(options.leave_out_paths), options.largest_file
-    for path, entry in list(scan.entries.items()):
-        if entry.area in options.leave_out_areas or (paths and fits(path, paths)):
-            del scan.entries[path]
-            scan.left_out.append(path)
+    if not options.leave_out_areas and not paths and largest is None:
+        return scan, found
+
+    def is_taken(entry: Entry) -> bool:
+        if entry.area in options.leave_out_areas or (paths and fits(entry.path, paths)):
+            scan.left_out.append(entry.path)
         elif largest is not None and entry.size > largest:
-            del scan.entries[path]
-            scan.too_large.append(path)
-    return scan
+            scan.too_large.append(entry.path)
+        else:
+            return True
+        del scan.entries[entry.path]
+        return False
+
+    return scan, ([entry for entry in entries if is_taken(entry)] for entries in found)
 
 
 class _RowsSeen:

@@ -9,17 +9,22 @@ from __future__ import annotations
 import contextlib
 import mmap
 import os
+import pickle
 import signal
+import socket
 import struct
 import sys
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import partial
 from multiprocessing.connection import Connection, Pipe, wait
-from typing import Any, NoReturn, TypeVar, cast
+from typing import Any, Generic, NoReturn, TypeVar, cast
 
 from keenharbor.base.errors import KeenHarborError
 
+A = TypeVar("A")
 T = TypeVar("T")
 Share = Callable[[Callable[[T], None]], Any]
 """One process's part: gives each result to its argument, and returns what is to be known at the end."""
@@ -30,45 +35,118 @@ def may_fork() -> bool:
     return sys.platform != "win32" and threading.active_count() == 1
 
 
+class Crew(Generic[A, T]):
+    """Processes that are forked to carry out a work each: it gets what is handed out to it, and a function that takes a result
+    for each of these (or as many as there are, where nothing is handed out).
+
+    An error of one is raised here as soon as it is known. Call `close` in any case.
+    """
+
+    def __init__(self, works: Sequence[Callable[[Iterator[A], Callable[[T], None]], Any]]) -> None:
+        self._ends: dict[Connection[Any, Any], int] = {}
+        self._waiting: Counter[Connection[Any, Any]] = Counter()
+        self._processes: list[int] = []
+        self._returned: list[Any] = [None] * len(works)
+        try:
+            for number, work in enumerate(works):
+                here, there = _both_ways()
+                process = os.fork()
+                if process == 0:
+                    for other in self._ends:
+                        other.close()
+                    here.close()
+                    _work(partial(work, _handed_out(there)), there)
+                there.close()
+                self._processes.append(process)
+                self._ends[here] = number
+        except BaseException:
+            self.close()
+            raise
+
+    def hand_out(self, items: Iterable[A], done: Callable[[T], None]) -> None:
+        """Give each of ``items``, as they come, to the process that has least to do; returns when ``done`` has had a result
+        for all of them. The processes may have something to do then still, which `returned` waits for."""
+        source = iter(items)
+        more = True
+        while more or any(self._waiting[end] for end in self._ends):
+            least = min(self._ends, key=self._waiting.__getitem__)
+            room = more and self._waiting[least] < _AHEAD
+            if room:
+                item = next(source, None)
+                for end in [least] if item is not None else self._ends:
+                    self._waiting[end] += item is not None
+                    with contextlib.suppress(OSError):  # it has ended, and said why
+                        end.send_bytes(pickle.dumps(item, pickle.HIGHEST_PROTOCOL))
+                more = item is not None
+            self._take(done, None if not room else 0)
+
+    def returned(self, done: Callable[[T], None] = lambda result: None) -> list[Any]:
+        """What each work returned, when all have; results that come until then go to ``done``."""
+        while self._ends:
+            self._take(done, None)
+        return self._returned
+
+    def _take(self, done: Callable[[T], None], seconds: float | None) -> None:
+        for end in cast("list[Connection[Any, Any]]", wait(list(self._ends), seconds)):
+            try:
+                what, value = end.recv()
+            except (EOFError, OSError):
+                raise _ended() from None
+            if what == "failed":
+                raise value
+            if what == "end":
+                self._returned[self._ends.pop(end)] = value
+                end.close()
+            else:
+                self._waiting[end] -= 1
+                done(value)
+
+    def close(self) -> None:
+        """Listen to none any more, and wait until they have ended."""
+        for end in self._ends:
+            end.close()
+        self._ends.clear()
+        _wait_for(self._processes)
+        self._processes.clear()
+
+
+_AHEAD = 2
+"""So many items a process has at once: the next is there when it has done with one."""
+_PIPE_BYTES = 256 * 1024
+"""Room for what one side sends while the other does not listen: two items, or their results, must fit."""
+
+
+def _both_ways() -> tuple[Connection[Any, Any], Connection[Any, Any]]:
+    ends = socket.socketpair()
+    for end in ends:
+        end.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, _PIPE_BYTES)
+    return Connection(ends[0].detach()), Connection(ends[1].detach())
+
+
+def _handed_out(there: Connection[Any, Any]) -> Iterator[Any]:
+    """What comes from the parent; raises `BrokenPipeError` when that has gone."""
+    try:
+        while (item := pickle.loads(there.recv_bytes())) is not None:
+            yield item
+    except (EOFError, ConnectionResetError):
+        raise BrokenPipeError from None
+
+
 def share_out(shares: Sequence[Share[T]], done: Callable[[T], None]) -> list[Any]:
     """Let a process of its own carry out each of ``shares``; ``done`` gets the results here, as they come.
 
     Returns what each share returned. An error of one ends all, and is raised here. A process whose parent has been
     killed ends at its next result (or when it calls `end_with_parent`).
     """
-    ends: dict[Connection[Any, Any], int] = {}
-    processes: list[int] = []
-    returned: list[Any] = [None] * len(shares)
+
+    def work(share: Share[T], handed_out: Iterator[None], give: Callable[[T], None]) -> Any:
+        return share(give)
+
+    crew: Crew[None, T] = Crew([partial(work, share) for share in shares])
     try:
-        for number, share in enumerate(shares):
-            here, there = Pipe(duplex=False)
-            process = os.fork()
-            if process == 0:
-                for other in ends:
-                    other.close()
-                here.close()
-                _work(share, there)
-            there.close()
-            processes.append(process)
-            ends[here] = number
-        while ends:
-            for end in cast("list[Connection[Any, Any]]", wait(list(ends))):
-                try:
-                    what, value = end.recv()
-                except EOFError:
-                    raise _ended() from None
-                if what == "failed":
-                    raise value
-                if what == "end":
-                    returned[ends.pop(end)] = value
-                    end.close()
-                else:
-                    done(value)
+        return crew.returned(done)
     finally:
-        for left in ends:
-            left.close()
-        _wait_for(processes)
-    return returned
+        crew.close()
 
 
 Message = tuple[bytes, bytes]
@@ -216,27 +294,6 @@ def end_with_parent(parent: int) -> None:
     """Raise `BrokenPipeError` when the process ``parent`` is not there any more to take a result."""
     if os.getppid() != parent:
         raise BrokenPipeError
-
-
-class Turns:
-    """The numbers below ``count``, each of which one process takes when it has done with its last: none is left with much to
-    do while others have nothing. To be made before the processes are forked, and closed afterwards."""
-
-    MOST = 256
-    """The largest ``count``: a number is one byte."""
-
-    def __init__(self, count: int) -> None:
-        self._left, filled = os.pipe()
-        os.write(filled, bytes(range(count)))
-        os.close(filled)
-
-    def __iter__(self) -> Iterator[int]:
-        while number := os.read(self._left, 1):
-            yield number[0]
-
-    def close(self) -> None:
-        """No process is to be forked any more."""
-        os.close(self._left)
 
 
 class Claims:

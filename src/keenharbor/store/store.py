@@ -13,6 +13,7 @@ STORE/staging/              what a run is writing; collected when no run is at w
 from __future__ import annotations
 
 import contextlib
+import itertools
 import json
 import os
 import sys
@@ -30,7 +31,7 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.locks import held
 from keenharbor.base.memory import no_cycle_search
-from keenharbor.store.apart import Claims, Message, Turns, end_with_parent, feed, may_fork, share_out
+from keenharbor.store.apart import Claims, Crew, Message, end_with_parent, feed, may_fork, share_out
 from keenharbor.store.packs import (
     BUNDLED,
     ID_BYTES,
@@ -529,6 +530,7 @@ class ObjectWriter:
         self._pack: PackWriter | None = None
         self._sealing: list[tuple[PackWriter, Future[Path]]] = []
         self._own: set[ObjectId] = set()
+        self._crews: list[Crew[Any, Any]] = []
         self._count = 0
         self.added_objects = 0
         self.added_bytes = 0
@@ -544,6 +546,8 @@ class ObjectWriter:
             if kind is None:
                 self.flush()
         finally:
+            for crew in self._crews:
+                crew.close()
             self._pool.shutdown(cancel_futures=True)
             self._sealer.shutdown()
             if self._pack is not None:
@@ -623,33 +627,54 @@ class ObjectWriter:
         else:
             packer.add(identity, content)
 
-    def work_on(self, batches: Sequence[A], size: int, work: Callable[[A, Pack], T], done: Callable[[T], None]) -> None:
-        """Carry out ``work`` on each of ``batches``, which is to store about ``size`` bytes in all; ``done`` gets what it
-        returned, in this thread. When there is much to do, processes do it."""
-        if size < _WORTH_PROCESSES and self._workers > 1:
-            for batch in batches:
-                self.run(partial(work, batch), done)
+    def work_on(
+        self, batches: Iterable[A], size_of: Callable[[A], int], work: Callable[[A, Pack], T], done: Callable[[T], None]
+    ) -> None:
+        """Carry out ``work`` on each of ``batches``, which is to store about `size_of` it in bytes; ``done`` gets what it
+        returned, in this thread. When there is much to do, processes do it, and the next batches are found meanwhile."""
+        self._join_crews()
+        batches = iter(batches)
+        if self._workers > 1:
+            held: list[A] = []
+            size = 0
+            while size < _WORTH_PROCESSES and (batch := next(batches, None)) is not None:
+                held.append(batch)
+                size += size_of(batch)
+            if size < _WORTH_PROCESSES:
+                for batch in held:
+                    self.run(partial(work, batch), done)
+                self._rest()
+                return
+            batches = itertools.chain(held, batches)
             self._rest()
-            return
-        if self._workers == 1 or not self._may_fork():
-            self.finish()
-            for batch in batches:
-                done(self._do(partial(work, batch)))
-            return
-        parent = os.getpid()
-        each = -(-len(batches) // Turns.MOST)
-        groups = [batches[at : at + each] for at in range(0, len(batches), each)]
-        turns = Turns(len(groups))
+            if self._may_fork():
+                self._hand_out(batches, work, done)
+                return
+        self.finish()
+        for batch in batches:
+            done(self._do(partial(work, batch)))
 
-        def share(writer: ObjectWriter, give: Callable[[T], None]) -> None:
-            for turn in turns:
-                for batch in groups[turn]:
+    def _hand_out(self, batches: Iterable[A], work: Callable[[A, Pack], T], done: Callable[[T], None]) -> None:
+        """Let processes carry out ``work``. What they have stored is forced to disk while this one goes on; `flush` waits
+        for that."""
+        parent, claims = os.getpid(), Claims()
+
+        def carry_out(handed_out: Iterator[A], give: Callable[[T], None]) -> tuple[int, int]:
+            with ObjectWriter(self._store, 1, self._level, claims=claims) as writer:
+                for batch in handed_out:
                     give(writer._do(partial(work, batch), parent))
+            return writer.added_objects, writer.added_bytes
 
-        try:
-            self._share_out([share] * min(self._workers, len(groups)), done)
-        finally:
-            turns.close()
+        crew: Crew[A, T] = Crew([carry_out] * self._workers)
+        self._crews.append(crew)
+        crew.hand_out(batches, done)
+
+    def _join_crews(self) -> None:
+        """Wait for the processes that `_hand_out` has left at work."""
+        while self._crews:
+            for told in self._crews[-1].returned():
+                self._take_over(*told)
+            self._crews.pop().close()
 
     def _share_out(
         self, works: Sequence[Callable[[ObjectWriter, Callable[[A], None]], T]], done: Callable[[A], None]
@@ -776,6 +801,7 @@ class ObjectWriter:
     def flush(self) -> None:
         """Seal the open pack: all that was added so far is durable afterwards."""
         self.finish()
+        self._join_crews()
         self._seal()
         if self._sealing:
             while self._sealing:

@@ -6,12 +6,13 @@ import errno
 import os
 import stat
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from operator import attrgetter
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.memory import no_cycle_search
@@ -25,6 +26,7 @@ PIECE_SIZE = 4 * 1024 * 1024
 READ_ATTEMPTS = 3
 _BATCH_FILES = 128
 _BATCH_BYTES = 2 * 1024 * 1024
+_BATCH_NAMES = 32 * 1024
 _NO_PIECE = bytes(PIECE_SIZE)
 _CLOCK_TICK_NS = 20_000_000
 """Times of files are this coarse (the kernel's tick, with room): two writes within it may leave the same time."""
@@ -53,12 +55,29 @@ def scan_tree(
     root: Path, rules: AreaRules, leave_out: Sequence[str] = (), empty: Sequence[str] = (), largest: int | None = None,
     seen: Mapping[str, Entry] | None = None,
 ) -> Scan:  # fmt: skip
+    """Walk ``root``; see `begin_scan`."""
+    scan, found = begin_scan(root, rules, leave_out, empty, largest, seen)
+    return complete(scan, found)
+
+
+def complete(scan: Scan, found: Iterator[Sequence[Entry]]) -> Scan:
+    """Let a scan that was begun come to its end."""
+    with no_cycle_search():
+        deque(found, maxlen=0)
+    return scan
+
+
+def begin_scan(
+    root: Path, rules: AreaRules, leave_out: Sequence[str] = (), empty: Sequence[str] = (), largest: int | None = None,
+    seen: Mapping[str, Entry] | None = None,
+) -> tuple[Scan, Iterator[Sequence[Entry]]]:  # fmt: skip
     """Walk ``root`` without following links.
 
     Paths that fit ``leave_out`` are passed over whole; of those that fit ``empty`` only the folders are kept
     (a cache that is made anew), and files of more than ``largest`` bytes are listed, not taken. Sockets, pipes and
     devices are left out. With ``seen``, the entries of an earlier scan by the same rules, those that have not been
-    touched since are taken over as they are, read or not. Raises `UsageError` when ``root`` is not a folder.
+    touched since are taken over as they are, read or not. The scan is filled while the entries that come with it are
+    taken, a folder's at a time. Raises `UsageError` when ``root`` is not a folder.
     """
     if not root.is_dir():
         raise UsageError("the site's folder is not there", where=root, advice="correct 'root' in the site file")
@@ -67,9 +86,7 @@ def scan_tree(
         rules, matcher(tuple(leave_out)).fullmatch if leave_out else None,
         matcher(tuple(empty)).fullmatch if empty else None, largest, seen or {},
     )  # fmt: skip
-    with no_cycle_search():
-        _walk(os.fspath(root), "", chosen, scan, {})
-    return scan
+    return scan, _walk(os.fspath(root), "", chosen, scan, {})
 
 
 @dataclass(frozen=True)
@@ -81,8 +98,11 @@ class _Rules:
     seen: Mapping[str, Entry]
 
 
-def _walk(folder: str, prefix: str, rules: _Rules, scan: Scan, linked: dict[tuple[int, int], str]) -> None:
+def _walk(
+    folder: str, prefix: str, rules: _Rules, scan: Scan, linked: dict[tuple[int, int], str]
+) -> Iterator[Sequence[Entry]]:
     leave_out, empty, seen, entries = rules.leave_out, rules.empty, rules.seen, scan.entries
+    here: list[Entry] = []
     try:
         with os.scandir(folder) as listing:
             found = sorted(listing, key=attrgetter("name"))
@@ -104,8 +124,11 @@ def _walk(folder: str, prefix: str, rules: _Rules, scan: Scan, linked: dict[tupl
             and (old.kind != "file" or old.size == facts.st_size)
         ):
             entries[path] = old
+            here.append(old)
             if old.kind == "folder":
-                _walk(item.path, path + "/", rules, scan, linked)
+                yield here
+                here = []
+                yield from _walk(item.path, path + "/", rules, scan, linked)
             continue
         if leave_out is not None and leave_out(path):
             scan.left_out.append(path)
@@ -128,12 +151,16 @@ def _walk(folder: str, prefix: str, rules: _Rules, scan: Scan, linked: dict[tupl
                 first = linked.setdefault((facts.st_dev, facts.st_ino), path)
                 same_as = first if first != path else None
             sparse = facts.st_blocks * 512 < size
-        entries[path] = Entry(
+        entry = entries[path] = Entry(
             path, kind, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns, size, rules.areas.area_of(path), target, (),  # type: ignore[arg-type]
             facts.st_ino, facts.st_ctime_ns, facts.st_uid, facts.st_gid, same_as, sparse,
         )  # fmt: skip
+        here.append(entry)
         if kind == "folder":
-            _walk(item.path, path + "/", rules, scan, linked)
+            yield here
+            here = []
+            yield from _walk(item.path, path + "/", rules, scan, linked)
+    yield here
 
 
 def _facts(found: os.stat_result) -> Facts:
@@ -202,7 +229,8 @@ Outcome = tuple[str, tuple[str, ...] | None, Entry | None, bool]
 kept changing (or, with neither, may not be read). Few bytes, since processes send them to each other."""
 
 
-Batch = Sequence[Entry]
+Batch = Sequence[tuple[Any, ...]]
+"""The fields of entries, which a process sends faster to another than the entries."""
 
 
 class ContentSink(Protocol):
@@ -210,7 +238,7 @@ class ContentSink(Protocol):
     ``done`` has had every outcome."""
 
     def work_on(
-        self, batches: Sequence[Batch], size: int, work: Callable[[Batch, Store], list[Outcome]],
+        self, batches: Iterable[Batch], size_of: Callable[[Batch], int], work: Callable[[Batch, Store], list[Outcome]],
         done: Callable[[list[Outcome]], None],
     ) -> None: ...  # fmt: skip
 
@@ -219,7 +247,7 @@ class Hashing:
     """A `ContentSink` that keeps nothing: it only gives contents their ids."""
 
     def work_on(
-        self, batches: Sequence[Batch], size: int, work: Callable[[Batch, Store], list[Outcome]],
+        self, batches: Iterable[Batch], size_of: Callable[[Batch], int], work: Callable[[Batch, Store], list[Outcome]],
         done: Callable[[list[Outcome]], None],
     ) -> None:  # fmt: skip
         for batch in batches:
@@ -233,17 +261,19 @@ class Hashing:
 def read_content(
     root: Path, scan: Scan, sink: ContentSink, earlier: Mapping[str, Entry], have: Callable[[str], bool] | None,
     advance: Callable[[int, int], None], *, looked_at_again: bool = False,
+    found: Iterator[Sequence[Entry]] | None = None,
 ) -> int:  # fmt: skip
     """Give each file's content to ``sink`` and note the ids in ``scan``; returns how many files were read.
 
     A file that ``earlier`` knows and that was not touched since is not read again, as long as every piece is still at hand
     (``have``; where that is None, all are). A file that changes while it is read is read again, at most `READ_ATTEMPTS` times;
     one that keeps changing is listed as unstable, one that has vanished is dropped, one that may not be read is listed as
-    unreadable. ``advance`` gets bytes done and in all. With ``looked_at_again`` the caller will ask `still_as_scanned`
-    afterwards: then a file is not looked at behind each read as well.
+    unreadable. ``advance`` gets bytes done and in all (0 while that is not known). With ``looked_at_again`` the caller will ask
+    `still_as_scanned` afterwards: then a file is not looked at behind each read as well. With ``found`` the scan goes on
+    while files are read (see `begin_scan`).
     """
-    total = sum(entry.size for entry in scan.entries.values())
-    done = 0
+    total = done = count = 0
+    is_complete = found is None
     base = os.fspath(root) + "/"
 
     def taken(outcomes: list[Outcome]) -> None:
@@ -261,48 +291,61 @@ def read_content(
                 scan.entries[path] = entry
                 if troubled:
                     scan.unstable.append(path)
-        advance(done, total)
+        advance(done, total if is_complete else 0)
 
-    to_read: list[Entry] = []
-    for path, entry in list(scan.entries.items()):
-        if entry.kind != "file":
-            continue
-        known = earlier.get(path)
-        if (
-            known is not None
-            and (known is entry or entry.untouched_since(known))
-            and (have is None or all(map(have, known.objects)))
-        ):
-            if known is not entry:
-                scan.entries[path] = known if known.facts == entry.facts else entry.with_objects(known.objects)
-            done += entry.size
-            continue
-        to_read.append(entry)
-    if to_read:
-        size = sum(e.size for e in to_read)
-        with no_cycle_search():
-            sink.work_on(_batches(to_read), size, partial(_read_all, base, looked_at_again), taken)
+    def unread() -> Iterator[Entry]:
+        nonlocal total, done, count, is_complete
+        for entries in found if found is not None else [list(scan.entries.values())]:
+            for entry in entries:
+                total += entry.size
+                if entry.kind != "file":
+                    continue
+                path = entry.path
+                known = earlier.get(path)
+                if (
+                    known is not None
+                    and (known is entry or entry.untouched_since(known))
+                    and (have is None or all(map(have, known.objects)))
+                ):
+                    if known is not entry:
+                        scan.entries[path] = known if known.facts == entry.facts else entry.with_objects(known.objects)
+                    done += entry.size
+                    continue
+                count += 1
+                yield entry
+        is_complete = True
+
+    with no_cycle_search():
+        sink.work_on(_batches(unread()), _size_of, partial(_read_all, base, looked_at_again), taken)
     advance(total, total)
-    return len(to_read)
+    return count
 
 
-def _batches(entries: Sequence[Entry]) -> Sequence[Batch]:
+def _batches(entries: Iterable[Entry]) -> Iterator[Batch]:
     """``entries`` in batches of about one size, each of what lies together."""
-    found: list[list[Entry]] = [[]]
-    size = 0
+    batch: list[tuple[Any, ...]] = []
+    size = names = 0
     for entry in entries:
-        if len(found[-1]) >= _BATCH_FILES or size >= _BATCH_BYTES:
-            found.append([])
-            size = 0
-        found[-1].append(entry)
+        batch.append(tuple(entry))
         size += entry.size
-    return found
+        names += len(entry.path)
+        if len(batch) >= _BATCH_FILES or size >= _BATCH_BYTES or names >= _BATCH_NAMES:
+            yield batch
+            batch = []
+            size = names = 0
+    if batch:
+        yield batch
+
+
+def _size_of(batch: Batch) -> int:
+    return sum([Entry._make(fields).size for fields in batch])
 
 
 def _read_all(base: str, looked_at_again: bool, batch: Batch, store: Store) -> list[Outcome]:
     found: list[Outcome] = []
     look = None if looked_at_again else os.lstat
-    for entry in batch:
+    for fields in batch:
+        entry = Entry._make(fields)
         path, size, ctime = entry.path, entry.size, entry.ctime_ns
         file = base + path
         settled = False
