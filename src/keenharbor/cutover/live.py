@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import secrets
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Set
 from typing import NoReturn
 
 from keenharbor.base.durable import write_durably
@@ -111,18 +111,32 @@ def trees_to_put_back(
     areas_left_out = set(snapshot.manifest["areas_left_out"])
     left_out = {*snapshot.manifest["left_out"], *snapshot.manifest.get("too_large", ())}
 
-    def counts(entry: Entry) -> bool:
-        return entry.area not in ("logs", "cache") if chosen is None else chosen(entry)
+    def were_left_out(entries: Iterable[Entry]) -> Iterator[str]:
+        for entry in entries:
+            path = entry.path
+            if path in left_out or any(path[:at] in left_out for at, c in enumerate(path) if c == "/"):
+                yield path
 
-    def was_left_out(path: str) -> bool:
-        return bool(left_out) and (
-            path in left_out or any(path[:at] in left_out for at, c in enumerate(path) if c == "/")
-        )
-
-    wanted = {p: e for p, e in snapshot.entries.items() if counts(e)}
-    # What a snapshot left out by rule it must not remove either.
-    present = {p: e for p, e in live.items() if counts(e) and e.area not in areas_left_out and not was_left_out(p)}
+    if chosen is None:
+        wanted = _without_areas(snapshot.entries, _NOT_GIVEN_BACK)
+        present = _without_areas(live, _NOT_GIVEN_BACK | areas_left_out)
+    else:
+        wanted = {p: e for p, e in snapshot.entries.items() if chosen(e)}
+        present = {p: e for p, e in live.items() if e.area not in areas_left_out and chosen(e)}
+    if left_out:  # what a snapshot left out by rule it must not remove either
+        for path in list(were_left_out(present.values())):
+            del present[path]
     return wanted, present
+
+
+_NOT_GIVEN_BACK = frozenset(("logs", "cache"))
+
+
+def _without_areas(entries: Mapping[str, Entry], areas: Set[str]) -> dict[str, Entry]:
+    found = dict(entries)
+    for path in [e.path for e in found.values() if e.area in areas]:
+        del found[path]
+    return found
 
 
 def put_tree_back(

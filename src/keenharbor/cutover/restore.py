@@ -193,7 +193,7 @@ def check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> None:
         wanted, present = differing_tree(site, snapshot, chosen.fits)
         for path, entry in wanted.items():
             now = present.get(path)
-            if now is None or not now.same_content(entry):
+            if now is not entry and (now is None or not now.same_content(entry)):
                 for identity in entry.objects:
                     snapshot.store.read(identity)
     if chosen.database:

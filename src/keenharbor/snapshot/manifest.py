@@ -48,12 +48,14 @@ class Proof:
 
 @dataclass(frozen=True)
 class Snapshot:
-    """A snapshot: its manifest, and what was learnt of it later. ``kept`` says why thinning must leave it, if it must."""
+    """A snapshot: its manifest, and what was learnt of it later. ``kept`` says why thinning must leave it, if it must;
+    ``scanned`` are the entries of one that was taken just now, which the manifest tells of otherwise."""
 
     store: Store
     manifest: dict[str, Any]
     proofs: tuple[Proof, ...] = field(default=())
     kept: str | None = None
+    scanned: dict[str, Entry] | None = None
 
     @property
     def id(self) -> str:
@@ -80,6 +82,8 @@ class Snapshot:
     @cached_property
     def entries(self) -> dict[str, Entry]:
         """The tree's entries by path."""
+        if self.scanned is not None:
+            return self.scanned
         with no_cycle_search():
             return {e[0]: Entry.from_json(e) for e in self.manifest["tree"]}
 

@@ -199,7 +199,7 @@ def take_snapshot(
                 "added_objects": writer.added_objects,
             }
             store.write_document("snapshots", str(manifest["id"]), manifest)
-    return Snapshot(store, manifest)
+    return Snapshot(store, manifest, scanned=again.entries)
 
 
 def _components(site: SiteView) -> list[dict[str, object]]:

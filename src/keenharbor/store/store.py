@@ -492,7 +492,7 @@ def _with_sum(body: bytes) -> bytes:
 
 _DOCUMENTS = ("snapshots", "records", "dependents")
 _MOST_OPEN_PACKS = 32
-_MOST_OPEN_BUNDLES = 64
+_MOST_OPEN_BUNDLES = 256
 _WORTH_KEEPING = 0.75
 """A pack of which less than this part is wanted is written anew."""
 _OWN_NAMES = {"dependents", "packs", "index", "snapshots", "records", "staging", "READ ME.txt", "staging.lock"}

@@ -43,6 +43,7 @@ def restore_tree(
     differ = sorted(p for p, e in wanted.items() if present.get(p) != e)
     count.kept = len(wanted) - len(differ)
     staged: dict[str, Path] = {}
+    owns = os.geteuid() == 0
     try:
         for path in differ:
             entry, now = wanted[path], present.get(path)
@@ -53,9 +54,8 @@ def restore_tree(
                 and not now.same_content(entry)
                 and entry.same_as not in wanted
             ):
-                part = temporary_name(root / path)
-                staged[path] = part
-                _write_content(part, entry, read)
+                part = staged[path] = temporary_name(root / path)
+                _write_new(os.fspath(part), entry, read, owns)
     except BaseException:
         for part in staged.values():
             part.unlink(missing_ok=True)
@@ -156,10 +156,16 @@ def _put_in_place(
             _remove(root / path, present[path])
             touched.update(_above(path))
             count.removed += 1
+
     # Before anything is linked to one of them. A file system may write a file's content to disk when it takes another's name:
     # the waiting is shared.
+    def rename(some: Sequence[str]) -> None:
+        for path in some:
+            staged[path].replace(f"{base}/{path}")
+
+    base, paths = os.fspath(root), list(staged)
     with ThreadPoolExecutor(_RENAMED_AT_ONCE) as renamer:
-        list(renamer.map(lambda path: staged[path].replace(root / path), staged))
+        list(renamer.map(rename, [paths[at::_RENAMED_AT_ONCE] for at in range(_RENAMED_AT_ONCE)]))
     for path in differ:
         entry, now = wanted[path], present.get(path)
         if now is not None and now.same_content(entry):
@@ -212,7 +218,7 @@ def _make(root: Path, entry: Entry, wanted: Mapping[str, Entry], read: Callable[
     elif entry.same_as is None or entry.same_as not in wanted or not _link(root, entry):
         part = temporary_name(target)
         try:
-            _write_content(part, entry, read)
+            _write_new(os.fspath(part), entry, read, os.geteuid() == 0)
             part.replace(target)
         except BaseException:
             part.unlink(missing_ok=True)
