@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import errno
+import itertools
 import os
 import random
 import signal
@@ -10,7 +12,7 @@ import sqlite3
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import NoReturn
 
@@ -20,7 +22,8 @@ import pytest
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, StoredState, open_database, store_state
 from keenharbor.store import Store, object_id, store
-from keenharbor.store.apart import Claims, feed, share_out
+from keenharbor.store.apart import Claims, Crew, feed, share_out
+from keenharbor.store.packs import PackWriter
 from keenharbor.tree import AreaRules, scan_tree
 from keenharbor.tree.scan import read_content
 
@@ -116,8 +119,9 @@ share_out([share, share], lambda result: print(result, flush=True))
 """
 
 
-def test_the_processes_of_a_killed_run_end(tmp_path: Path) -> None:
-    run = subprocess.Popen([sys.executable, "-c", ENDLESS], stdout=subprocess.PIPE)
+@pytest.mark.parametrize("program", ["ENDLESS", "HANDS_OUT"])
+def test_the_processes_of_a_killed_run_end(program: str) -> None:
+    run = subprocess.Popen([sys.executable, "-c", globals()[program]], stdout=subprocess.PIPE)
     assert run.stdout is not None
     assert run.stdout.readline() == b"x\n"
     children = psutil.Process(run.pid).children()
@@ -126,6 +130,92 @@ def test_the_processes_of_a_killed_run_end(tmp_path: Path) -> None:
     run.wait()
     _, alive = psutil.wait_procs(children, timeout=5)
     assert not alive
+
+
+@pytest.mark.parametrize("count", [0, 1, 500])
+def test_each_item_is_handed_to_one_process_and_comes_back(count: int) -> None:
+    def double(handed_out: Iterator[int], give: Callable[[tuple[int, int]], None]) -> int:
+        taken = 0
+        for item in handed_out:
+            give((item, 2 * item))
+            taken += 1
+        return taken
+
+    before = psutil.Process().children()
+    found: dict[int, int] = {}
+    crew: Crew[int, tuple[int, int]] = Crew([double, double])
+    try:
+        crew.hand_out(iter(range(count)), lambda result: found.update([result]))
+        assert found == {n: 2 * n for n in range(count)}
+        taken = crew.returned()
+    finally:
+        crew.close()
+    assert sum(taken) == count
+    assert count < 500 or min(taken) > 0, "both had some"
+    assert psutil.Process().children() == before
+
+
+def test_items_as_large_as_batches_may_be_do_not_block_both_sides() -> None:
+    def echo(handed_out: Iterator[bytes], give: Callable[[bytes], None]) -> None:
+        for item in handed_out:
+            give(item)
+
+    items = [bytes([n]) * 100_000 for n in range(40)]
+    found: list[bytes] = []
+    crew: Crew[bytes, bytes] = Crew([echo, echo])
+    try:
+        crew.hand_out(items, found.append)
+        crew.returned()
+    finally:
+        crew.close()
+    assert sorted(found) == items
+
+
+@pytest.mark.parametrize("how", ["error", "killed"])
+def test_a_process_that_fails_with_items_left_ends_the_run(how: str) -> None:
+    before = psutil.Process().children()
+
+    def fail(handed_out: Iterator[int], give: Callable[[int], None]) -> None:
+        give(next(handed_out))
+        if how == "killed":
+            os.kill(os.getpid(), signal.SIGKILL)
+        raise KeenHarborError("no room")
+
+    crew: Crew[int, int] = Crew([fail, fail])
+    try:
+        with pytest.raises(KeenHarborError, match="no room" if how == "error" else "ended from outside"):
+            crew.hand_out(itertools.count(1), lambda result: None)
+    finally:
+        crew.close()
+    assert psutil.Process().children() == before
+
+
+HANDS_OUT = """
+import itertools, time
+from keenharbor.store.apart import Crew
+def work(handed_out, give):
+    for item in handed_out:
+        time.sleep(0.01)
+        give(item)
+Crew([work, work]).hand_out(itertools.count(1), lambda result: print("x", flush=True))
+"""
+
+
+def test_what_cannot_be_forced_to_disk_fails_the_run_that_went_on(
+    tmp_path: Path, processes: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    make_tree(tmp_path / "site")
+    kept, scan = Store.create(tmp_path / "store"), scan_tree(tmp_path / "site", AreaRules({}))
+
+    def full(self: object) -> NoReturn:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr(PackWriter, "seal", full)
+    before = psutil.Process().children()
+    with pytest.raises(OSError, match="No space left"), kept.writing(2) as writer:
+        read_content(tmp_path / "site", scan, writer, {}, kept.has, lambda done, total: None)
+    assert psutil.Process().children() == before
+    assert not kept.pack_files()
 
 
 def test_a_large_table_is_stored_by_another_process_as_by_this_one(tmp_path: Path, processes: None) -> None:

@@ -139,7 +139,9 @@ def test_places_of_a_command_are_filled() -> None:
         "x1y1",
         "{other}",
     ]
-    assert not port_is_taken(free_port())
+    ports = {free_port() for _ in range(20)}
+    assert len(ports) > 10 and not any(map(port_is_taken, ports))
+    assert max(ports) < int(Path("/proc/sys/net/ipv4/ip_local_port_range").read_text().split()[0])
 
 
 def test_junit_xml_has_a_case_a_step(tmp_path: Path) -> None:

@@ -116,8 +116,10 @@ def test_a_bundle_that_is_damaged_hurts_what_lies_in_it_and_is_mended(tmp_path: 
     file.write_bytes(raw)
     told = verify_store(Store(store.folder), Silent())
     together = {f"f{n}" for n, i in enumerate(ids) if (p := store.location(i)) and p.offset == place.offset}
-    assert "f50" in set(told.hurt["one"]) <= together
-    assert told.objects + len(told.damages) == len(ids)
+    assert set(told.hurt["one"]) == together
+    (said,) = told.damages
+    assert f"{len(together)} objects in one frame" in said
+    assert told.objects == len(ids) - len(together)
     with pytest.raises(DamagedError, match=f"object {ids[50][:12]} is damaged"):
         Store(store.folder).read(ids[50])
     mended = verify_store(Store(store.folder), Silent(), other)

@@ -26,7 +26,8 @@ from keenharbor.demo.scene import Scene
 from keenharbor.site.load import open_site
 from keenharbor.snapshot import TakeOptions, take_snapshot
 from keenharbor.snapshot.estimate import estimate
-from keenharbor.snapshot.take import Pace
+from keenharbor.snapshot.manifest import read_snapshot
+from keenharbor.snapshot.take import Pace, scan_for
 from keenharbor.store import Store
 from keenharbor.tree import AreaRules, restore_tree, scan_tree
 from keenharbor.tree.scan import read_content
@@ -251,6 +252,36 @@ def test_a_look_before_tells_what_a_snapshot_will_be(scene: Scene) -> None:
     assert later.to_read < found.to_read
     shown = harbor(scene.folder, "snapshot", "take", "--look").out
     assert "free at the store" in shown and max(map(len, shown.splitlines())) <= 80
+
+
+def test_a_snapshot_of_a_tree_that_was_looked_at_is_that_of_one_that_is_found_while_it_is_read(
+    scene: Scene, tmp_path: Path
+) -> None:
+    """With all that leaves something out."""
+    site = open_site(scene.site_file)
+    (scene.root / "media/large.bin").write_bytes(bytes(60_000))
+    os.link(scene.root / "core/app.py", scene.root / "core/same.py")
+    (scene.root / "empty").mkdir()
+    time.sleep(0.05)  # what was written just now is read twice
+    options = TakeOptions(leave_out_areas=["logs"], leave_out_paths=["core/assets"], largest_file=50_000)
+    told = []
+    for number, looked in enumerate([None, scan_for(site, options)]):
+        store = Store.create(tmp_path / f"store{number}")
+        taken = take_snapshot(site, store, options, Silent(), None, looked)
+        told.append(
+            (
+                list(taken.entries.values()),
+                taken.manifest["left_out"],
+                taken.manifest["too_large"],
+                taken.scanned,
+            )
+        )
+        assert read_snapshot(store, taken.id).entries == taken.entries
+        assert read_snapshot(store, taken.id).scanned is None
+    assert told[0] == told[1]
+    assert "core/assets" in told[0][1] and told[0][2] == ["media/large.bin"]
+    paths = [e.path for e in told[0][0]]
+    assert "empty" in paths and not any(p.startswith(("core/assets", "media/large")) for p in paths)
 
 
 def test_a_database_that_is_not_there_is_told_before_anything_is_read(scene: Scene) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import secrets
 import socket
 import subprocess
 import time
@@ -15,17 +17,37 @@ from keenharbor.compare.visitor import VisitError, Visitor
 
 
 def free_port() -> int:
-    """A loopback port that nobody listens on now."""
+    """A loopback port that nobody listens on now, from below those that the system gives to outgoing connections: such a one could
+    be given away before it is used."""
+    end = _first_outgoing_port()
+    for _ in range(_ATTEMPTS if end > _FIRST_PORT else 0):
+        port = _FIRST_PORT + secrets.randbelow(end - _FIRST_PORT)
+        with socket.socket() as probe, contextlib.suppress(OSError):
+            probe.bind(("127.0.0.1", port))
+            return port
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])
+
+
+_FIRST_PORT, _ATTEMPTS = 20_000, 50
+
+
+def _first_outgoing_port() -> int:
+    """The beginning of the range that Linux takes for them (ip(7)); elsewhere that of RFC 6335, section 6."""
+    try:
+        return int(Path("/proc/sys/net/ipv4/ip_local_port_range").read_text().split()[0])
+    except (OSError, ValueError, IndexError):
+        return 49152
 
 
 def port_is_taken(port: int) -> bool:
     """Whether somebody listens on that loopback port."""
     with socket.socket() as probe:
         probe.settimeout(0.5)
-        return probe.connect_ex(("127.0.0.1", port)) == 0
+        if probe.connect_ex(("127.0.0.1", port)) != 0:
+            return False
+        return bool(probe.getsockname() != probe.getpeername())  # else the system gave the probe that very port
 
 
 class Server:

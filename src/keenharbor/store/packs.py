@@ -30,7 +30,6 @@ again of what comes out).
 
 from __future__ import annotations
 
-import contextlib
 import os
 import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -94,12 +93,11 @@ class Location(NamedTuple):
 
 @dataclass(frozen=True)
 class Damage:
-    """A place in the store that is not what it should be; ``object`` is known where a head could be read."""
+    """A place in the store that is not what it should be."""
 
     file: str
     offset: int
     what: str
-    object: ObjectId | None = None
 
 
 class ObjectSource(Protocol):
@@ -329,10 +327,15 @@ def unpack(
 def open_bundle(location: Location, data: bytes, identity: ObjectId, file: Path) -> bytes:
     """The content of the whole bundle that the object ``identity`` lies in, from its frame. Raises `DamagedError`."""
     try:
-        _check_length(data, location.stored, location.whole)
-        return zstandard.ZstdDecompressor().decompress(data, max_output_size=location.whole)
+        return _opened(location, data)
     except (ValueError, zstandard.ZstdError) as error:
         raise _damaged(identity, error, file, location) from error
+
+
+def _opened(location: Location, data: bytes) -> bytes:
+    """Raises `ValueError` and `zstandard.ZstdError`."""
+    _check_length(data, location.stored, location.whole)
+    return zstandard.ZstdDecompressor().decompress(data, max_output_size=location.whole)
 
 
 def member_of(whole: bytes, location: Location, identity: ObjectId, file: Path) -> bytes:
@@ -471,25 +474,48 @@ def check_pack(file: Path, read: Callable[[ObjectId], bytes] | None = None) -> I
             if isinstance(record, Damage):
                 yield record
                 continue
-            first, location = record.objects[0]
+            location = record.objects[0][1]
             pack.seek(location.offset)
             data = pack.read(location.stored)
             otherwise = bool(record.told) and record.told != record.sum(data)
-            whole = None
             if location.codec == BUNDLED:
-                with contextlib.suppress(DamagedError):  # told of each of its objects below
-                    whole = open_bundle(location, data, first, file)
-            for identity, place in record.objects:
-                try:
-                    if whole is not None:
-                        member_of(whole, place, identity, file)
-                    else:
-                        unpack(place, data, identity, file, read)
-                except DamagedError as error:
-                    yield Damage(file.name, place.offset, error.what, identity)
-                    continue
-                if otherwise:
-                    what = f"object {identity[:12]} is not stored as it was, though its content can still be read"
-                    yield Damage(file.name, place.offset, what, identity)
-                    continue
-                yield identity
+                yield from _check_bundle(record.objects, data, otherwise, file)
+            else:
+                yield _check_object(*record.objects[0], data, otherwise, file, read)
+
+
+def _check_object(
+    identity: ObjectId, location: Location, data: bytes, otherwise: bool, file: Path,
+    read: Callable[[ObjectId], bytes] | None,
+) -> ObjectId | Damage:  # fmt: skip
+    """``otherwise``: its sum does not fit."""
+    try:
+        unpack(location, data, identity, file, read)
+    except DamagedError as error:
+        return Damage(file.name, location.offset, error.what)
+    if otherwise:
+        what = f"object {identity[:12]} is not stored as it was, though its content can still be read"
+        return Damage(file.name, location.offset, what)
+    return identity
+
+
+def _check_bundle(
+    objects: Sequence[tuple[ObjectId, Location]], data: bytes, otherwise: bool, file: Path
+) -> Iterator[ObjectId | Damage]:
+    """One `Damage` for all that lie in the frame; where its sum does not fit (``otherwise``), none of them is sound."""
+    location = objects[0][1]
+    try:
+        whole = _opened(location, data)
+    except (ValueError, zstandard.ZstdError) as error:
+        yield Damage(file.name, location.offset, f"{len(objects)} objects in one frame are damaged: {error}")
+        return
+    sound = [i for i, place in objects if object_id(whole[place.start : place.start + place.plain]) == i]
+    wrong = len(objects) - len(sound)
+    if wrong:
+        what = f"{wrong} of {len(objects)} objects in one frame are damaged: the content is not what was stored"
+        yield Damage(file.name, location.offset, what)
+    elif otherwise:
+        what = f"{len(objects)} objects in one frame are not stored as they were, though they can still be read"
+        yield Damage(file.name, location.offset, what)
+    if not otherwise:
+        yield from sound
