@@ -17,8 +17,8 @@ from keenharbor.compare.visitor import VisitError, Visitor
 
 
 def free_port() -> int:
-    """A loopback port that nobody listens on now, from below those that the system gives to outgoing connections: such a one could
-    be given away before it is used."""
+    """A loopback port that nobody listens on now, from below those that the system gives to outgoing connections: such a one
+    could be given away before it is used."""
     end = _first_outgoing_port()
     for _ in range(_ATTEMPTS if end > _FIRST_PORT else 0):
         port = _FIRST_PORT + secrets.randbelow(end - _FIRST_PORT)
