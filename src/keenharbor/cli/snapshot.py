@@ -326,7 +326,9 @@ def _render_verify(out: Console, found: Verification, other: Path | None) -> Non
         more = f" and {len(places) - 5} more" if len(places) > 5 else ""
         out.print(Text(f"snapshot {identity} is hurt: {', '.join(places[:5])}{more}"))
     if not found.good:
-        if found.hurt and other is None:
+        if not found.hurt:
+            out.print("Nothing that a snapshot needs is lost.")
+        if other is None:
             out.print(Text("A store with the same objects can mend this one: --mend-from FOLDER", style="dim"))
         show.next_step(out, "take another snapshot now: keenharbor snapshot take")
 

@@ -467,8 +467,8 @@ _MOST_MEMBERS = _BUNDLE_SIZE + 1
 
 
 def check_pack(file: Path, read: Callable[[ObjectId], bytes] | None = None) -> Iterator[ObjectId | Damage]:
-    """Read the whole pack again: the id of each sound object, a `Damage` for each that is not. ``read`` gives objects
-    that others are stored near to."""
+    """Read the whole pack again: the id of each object whose content is sound, and a `Damage` for each object or frame that is
+    not as it was stored (its contents may be sound all the same). ``read`` gives objects that others are stored near to."""
     with file.open("rb") as pack:
         for record in _walk(file):
             if isinstance(record, Damage):
@@ -481,28 +481,29 @@ def check_pack(file: Path, read: Callable[[ObjectId], bytes] | None = None) -> I
             if location.codec == BUNDLED:
                 yield from _check_bundle(record.objects, data, otherwise, file)
             else:
-                yield _check_object(*record.objects[0], data, otherwise, file, read)
+                yield from _check_object(*record.objects[0], data, otherwise, file, read)
 
 
 def _check_object(
     identity: ObjectId, location: Location, data: bytes, otherwise: bool, file: Path,
     read: Callable[[ObjectId], bytes] | None,
-) -> ObjectId | Damage:  # fmt: skip
+) -> Iterator[ObjectId | Damage]:  # fmt: skip
     """``otherwise``: its sum does not fit."""
     try:
         unpack(location, data, identity, file, read)
     except DamagedError as error:
-        return Damage(file.name, location.offset, error.what)
+        yield Damage(file.name, location.offset, error.what)
+        return
     if otherwise:
         what = f"object {identity[:12]} is not stored as it was, though its content can still be read"
-        return Damage(file.name, location.offset, what)
-    return identity
+        yield Damage(file.name, location.offset, what)
+    yield identity
 
 
 def _check_bundle(
     objects: Sequence[tuple[ObjectId, Location]], data: bytes, otherwise: bool, file: Path
 ) -> Iterator[ObjectId | Damage]:
-    """One `Damage` for all that lie in the frame; where its sum does not fit (``otherwise``), none of them is sound."""
+    """One `Damage` for all that lie in the frame; ``otherwise``: its sum does not fit."""
     location = objects[0][1]
     try:
         whole = _opened(location, data)
@@ -517,5 +518,4 @@ def _check_bundle(
     elif otherwise:
         what = f"{len(objects)} objects in one frame are not stored as they were, though they can still be read"
         yield Damage(file.name, location.offset, what)
-    if not otherwise:
-        yield from sound
+    yield from sound
