@@ -257,9 +257,13 @@ def begin_scan_for(
     if not options.leave_out_areas and not paths and largest is None:
         return scan, found
 
+    gone: set[str] = set()
+
     def is_taken(entry: Entry) -> bool:
         if entry.area in options.leave_out_areas or (paths and fits(entry.path, paths)):
-            scan.left_out.append(entry.path)
+            gone.add(entry.path)
+            if entry.path.rpartition("/")[0] not in gone:  # a folder tells of all in it
+                scan.left_out.append(entry.path)
         elif largest is not None and entry.size > largest:
             scan.too_large.append(entry.path)
         else:
