@@ -81,7 +81,10 @@ def test_an_exported_snapshot_comes_back_elsewhere(
     if sealed:
         assert all(b"manifest" not in Path(f).read_bytes() for f in made["files"])
     site = other_site(taken, tmp_path / "other")
-    harbor(taken.folder, "snapshot", "import", made["files"][0], *sealed, "--site", site)
+    come = harbor(taken.folder, "snapshot", "import", made["files"][0], *sealed, "--site", site, "--json").json
+    there = harbor(taken.folder, "snapshot", "usage", "--json").json["snapshots"]
+    (whole,) = (s["whole_bytes"] for s in there if s["id"] == come["id"])
+    assert 0 < come["added_bytes"] < 1.2 * whole, "it takes no more space than where it came from"
     harbor(taken.folder, "snapshot", "restore", made["snapshot"], "--to", tmp_path / "back", "--site", site)
     assert plain_files(tmp_path / "back/files") == plain_files(taken.root)
     assert not odd or (tmp_path / "back/files/media" / ODD).read_bytes() == b"odd"

@@ -413,16 +413,7 @@ def import_snapshot(
     with store.in_use():
         store.collect_staging()
         with store.writing() as writer:
-            for member in _members(files, passphrase):
-                if member.kind == "file" and member.name.startswith("files/"):
-                    for piece in _pieces(member):
-                        writer.add(piece)
-                elif member.name.startswith("rows/"):
-                    table = Schema.from_json(manifest["database"]["schema"]).tables[
-                        int(PurePosixPath(member.name).stem)
-                    ]
-                    for chunk in chunks(table, _blocks(table, member)):
-                        writer.add(chunk.data)
+            writer.add_all(_contents(files, passphrase, Schema.from_json(manifest["database"]["schema"])))
         manifest = {**manifest, "added_bytes": writer.added_bytes, "added_objects": writer.added_objects}
         store.write_document("snapshots", identity, manifest)
     made = read_snapshot(store, identity)
@@ -431,6 +422,17 @@ def import_snapshot(
             store.remove_document("snapshots", identity)
             raise DamagedError(f"{place} changed while the archive was taken in", where=file, advice="import it again")
     return made
+
+
+def _contents(files: Sequence[Path], passphrase: str | None, schema: Schema) -> Iterator[bytes]:
+    """What the archive holds for the store: pieces of files, chunks of rows."""
+    for member in _members(files, passphrase):
+        if member.kind == "file" and member.name.startswith("files/"):
+            yield from _pieces(member)
+        elif member.name.startswith("rows/"):
+            table = schema.tables[int(PurePosixPath(member.name).stem)]
+            for chunk in chunks(table, _blocks(table, member)):
+                yield chunk.data
 
 
 def _pieces(member: _Member) -> Iterator[bytes]:

@@ -69,6 +69,8 @@ class Crew(Generic[A, T]):
         source = iter(items)
         more = True
         while more or any(self._waiting[end] for end in self._ends):
+            if not self._ends:
+                raise _ended()
             least = min(self._ends, key=self._waiting.__getitem__)
             room = more and self._waiting[least] < _AHEAD
             if room:

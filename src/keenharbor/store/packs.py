@@ -81,9 +81,9 @@ class Location(NamedTuple):
     def space(self) -> int:
         """Bytes that the object takes in its pack; of a bundle, its part (the parts of all add up to the bundle)."""
         if self.codec == BUNDLED:
-            shared = BUNDLE_HEAD.size + SUM_BYTES + self.stored
+            shared, whole = BUNDLE_HEAD.size + SUM_BYTES + self.stored, max(self.whole, 1)  # a damaged index may say 0
             end = self.start + self.plain
-            return MEMBER.size + shared * end // self.whole - shared * self.start // self.whole
+            return MEMBER.size + shared * end // whole - shared * self.start // whole
         return HEAD.size + SUM_BYTES + self.stored
 
     def as_json(self) -> tuple[int, ...]:

@@ -394,7 +394,8 @@ class Store:
         advance(done, total)
         for number, file in enumerate(poor):
             size = file.stat().st_size
-            self._write_anew(file, sorted(by_pack[file.name], key=lambda o: self._index[o].offset), number)
+            kept_in_order = sorted(by_pack[file.name], key=lambda o: (self._index[o].offset, self._index[o].start))
+            self._write_anew(file, kept_in_order, number)
             done += size
             advance(done, total)
         self.refresh()
@@ -754,6 +755,15 @@ class ObjectWriter:
     def add(self, content: bytes) -> ObjectId:
         """Store ``content`` now and return its id."""
         return self._do(lambda store: store(content, None))
+
+    def add_all(self, contents: Iterable[bytes]) -> None:
+        """Store ``contents`` as they come; small ones that follow each other lie together."""
+
+        def each(store: Pack) -> None:
+            for content in contents:
+                store(content, None)
+
+        self._do(each)
 
     @property
     def own(self) -> frozenset[ObjectId]:
