@@ -102,6 +102,26 @@ def test_of_a_bundle_what_is_wanted_stays(tmp_path: Path) -> None:
     assert {i for _, i in again.check()} == set(ids[::7])
 
 
+def test_the_packs_of_many_small_runs_are_joined(tmp_path: Path) -> None:
+    store = Store.create(tmp_path / "s")
+    chance = random.Random(3)
+    contents = [[chance.randbytes(500), f"run {n} ".encode() * 200, f"more {n} ".encode() * 90] for n in range(12)]
+    large = [chance.randbytes(6 * 1024 * 1024)]
+    ids = [fill_at_once(Store(store.folder), some) for some in [large, *contents]]
+    wanted = {i for some in ids for i in some[:2]}
+    assert len(store.pack_files()) == 13
+    fresh = Store(store.folder)
+    (kept,) = [place.pack for i in ids[0] if (place := fresh.location(i))]
+    fresh.collect(wanted, lambda done, total: None)
+    again = Store(store.folder)
+    assert len(again.pack_files()) == 2 and kept in {f.name for f in again.pack_files()}
+    assert {i for _, i in again.check()} == wanted
+    assert [again.read(some[1]) for some in ids[1:]] == [c[1] for c in contents]
+    before = again.pack_files()
+    again.collect(wanted, lambda done, total: None)
+    assert again.pack_files() == before, "once is enough"
+
+
 def test_a_bundle_that_is_damaged_hurts_what_lies_in_it_and_is_mended(tmp_path: Path) -> None:
     store, other = Store.create(tmp_path / "s"), Store.create(tmp_path / "other")
     contents = bundled(200)

@@ -370,7 +370,8 @@ class Store:
     def collect(self, wanted: set[ObjectId], advance: Callable[[int, int], None]) -> None:
         """Remove every object that is not ``wanted``, and is not what a wanted one is stored near to.
 
-        Call it with the store `in_use`. Packs of which a part is wanted are written anew before the old ones go.
+        Call it with the store `in_use`. Packs of which a part is wanted are written anew before the old ones go; so are those
+        of many small runs, together.
         """
         wanted = wanted | {near for o in wanted if (near := self.needs(o)) is not None}
         files = self.pack_files()
@@ -380,22 +381,33 @@ class Store:
             place = self._index.get(identity)
             if place is not None:
                 by_pack.setdefault(place.pack, []).append(identity)
-        poor: list[Path] = []
+        anew: list[list[Path]] = []
+        small: list[tuple[Path, int]] = []
         for file in files:
             size = file.stat().st_size
             kept = sum(self._index[o].space for o in by_pack.get(file.name, ()))
             if not kept:
                 self._drop(file)  # first what costs nothing: the disk may be full
                 done += size
+            elif kept < _SMALL_PACK:
+                small.append((file, kept))
             elif kept < size * _WORTH_KEEPING:
-                poor.append(file)
+                anew.append([file])
             else:
                 done += size
+        if len(small) >= _MANY_SMALL:
+            anew += _groups(small, PACK_SIZE)
+        else:
+            anew += [[file] for file, kept in small if kept < file.stat().st_size * _WORTH_KEEPING]
         advance(done, total)
-        for number, file in enumerate(poor):
-            size = file.stat().st_size
-            kept_in_order = sorted(by_pack[file.name], key=lambda o: (self._index[o].offset, self._index[o].start))
-            self._write_anew(file, kept_in_order, number)
+        for number, group in enumerate(anew):
+            size = sum(file.stat().st_size for file in group)
+            kept_in_order = [
+                identity
+                for file in group
+                for identity in sorted(by_pack[file.name], key=lambda o: (self._index[o].offset, self._index[o].start))
+            ]
+            self._write_anew(group, kept_in_order, number)
             done += size
             advance(done, total)
         self.refresh()
@@ -406,14 +418,15 @@ class Store:
         (self.folder / "index" / f"{file.name}.json").unlink(missing_ok=True)
         sync_folder(file.parent)
 
-    def _write_anew(self, file: Path, kept: Iterable[ObjectId], number: int) -> None:
-        """Copy objects of a pack into a new one, and remove it. Raises `DamagedError` for an object that is not sound,
+    def _write_anew(self, files: Sequence[Path], kept: Iterable[ObjectId], number: int) -> None:
+        """Copy objects of packs into a new one, and remove them. Raises `DamagedError` for an object that is not sound,
         which must not look so in a new place; nothing is removed then."""
         writer = PackWriter(self.folder / "packs", self.folder / "staging", number)
         packer = Packer()
         try:
             for identity in kept:
                 place = self._index[identity]
+                file = self._pack_path(place.pack)
                 if place.codec == BUNDLED:  # of its bundle others may go
                     whole = self._bundle(place, identity, file)
                     packer.add(identity, member_of(whole, place, identity, file))
@@ -431,7 +444,8 @@ class Store:
         self._index.update(writer.locations)
         self.adopt(writer)
         sync_folder(self.folder / "index")
-        self._drop(file)
+        for file in files:
+            self._drop(file)
 
     def drop_damaged(self, files: Iterable[Path], sound: set[ObjectId]) -> None:
         """Write packs that are damaged anew with their ``sound`` objects alone."""
@@ -440,7 +454,7 @@ class Store:
             self._index.update({k: v for k, v in found.items() if k in sound})
             kept = [k for k in found if k in sound]
             if kept:
-                self._write_anew(file, kept, number)
+                self._write_anew([file], kept, number)
             else:
                 self._drop(file)
         self.refresh()
@@ -496,6 +510,23 @@ _MOST_OPEN_PACKS = 32
 _MOST_OPEN_BUNDLES = 256
 _WORTH_KEEPING = 0.75
 """A pack of which less than this part is wanted is written anew."""
+_SMALL_PACK, _MANY_SMALL = 4 * 1024 * 1024, 8
+"""From so many packs on of which less than so much is wanted, they are joined."""
+
+
+def _groups(sized: Iterable[tuple[Path, int]], most: int) -> list[list[Path]]:
+    """Files one after another, in groups of at most about ``most`` bytes."""
+    found: list[list[Path]] = []
+    size = most
+    for file, count in sized:
+        if size + count > most:
+            found.append([])
+            size = 0
+        found[-1].append(file)
+        size += count
+    return found
+
+
 _OWN_NAMES = {"dependents", "packs", "index", "snapshots", "records", "staging", "READ ME.txt", "staging.lock"}
 
 
