@@ -15,6 +15,7 @@ from keenharbor.base.progress import Silent
 from keenharbor.demo.scene import Scene
 from keenharbor.site.load import open_site
 from keenharbor.snapshot import TakeOptions, take_snapshot
+from keenharbor.snapshot.manifest import read_snapshot
 from keenharbor.store import Store
 
 
@@ -121,19 +122,18 @@ def test_verify_names_what_is_hurt(scene: Scene) -> None:
     store = scene.folder / "harbor/store"
     (pack,) = store.glob("packs/*/*.pack")
     index = json.loads((store / "index" / f"{pack.name}.json").read_text())
-    manifest = json.loads((store / "snapshots" / f"{taken['id']}.json").read_text())["document"]
-    entry = next(e for e in manifest["tree"] if e[0] == "core/app.py")
-    offset = index[entry[7][0]][0]
+    tree = read_snapshot(Store(store), taken["id"]).entries
+    offset = index[tree["core/app.py"].objects[0]][0]
     raw = bytearray(pack.read_bytes())
     raw[offset + 10] ^= 4
     pack.write_bytes(raw)
     told = harbor(scene.folder, "snapshot", "verify", "--json", code=1).json
     elsewhere = {identity for identity, place in index.items() if place[0] != offset}
-    together = [e[0] for e in manifest["tree"] if not elsewhere.issuperset(e[7])]  # they lie in one frame
+    together = [p for p, e in tree.items() if not elsewhere.issuperset(e.objects)]  # they lie in one frame
     hurt = told["hurt"][taken["id"]]
     assert hurt and set(hurt) <= set(together)
     lost = hurt[0]
-    sound = next(e[0] for e in manifest["tree"] if e[7] and e[0] not in hurt)
+    sound = next(p for p, e in tree.items() if e.objects and p not in hurt)
     text = harbor(scene.folder, "snapshot", "verify", code=1).out
     assert "✗ DAMAGED" in text
     assert lost in text
@@ -145,7 +145,7 @@ def test_verify_names_what_is_hurt(scene: Scene) -> None:
 def test_a_damaged_manifest_hides_no_other_snapshot(scene: Scene) -> None:
     first, second = take(scene), take(scene)
     manifest = scene.folder / "harbor/store/snapshots" / f"{first['id']}.json"
-    manifest.write_bytes(manifest.read_bytes().replace(b"core/VERSION", b"core/VERSIOM"))
+    manifest.write_bytes(manifest.read_bytes().replace(b'"by hand"', b'"by hanf"'))
     assert [s["id"] for s in harbor(scene.folder, "snapshot", "list", "--json").json] == [second["id"]]
     told = harbor(scene.folder, "snapshot", "verify", "--json", code=1).json
     assert list(told["hurt"]) == [first["id"]]
@@ -159,6 +159,12 @@ def test_the_store_can_be_read_by_hand(scene: Scene) -> None:
     store = scene.folder / "harbor/store"
     assert "KHO3" in (store / "READ ME.txt").read_text()
     manifest = json.loads((store / "snapshots" / f"{taken['id']}.json").read_text())["document"]
+    paths: list[str] = []
+    for part, count, first in manifest["tree"]["parts"]:
+        named = json.loads(Store(store).read(part))
+        assert (len(named), named[0][0]) == (count, first)
+        paths += [e[0] for e in named]
+    assert {"core/app.py", "media"} < set(paths)
     (chunk, count, _, size) = next(t for t in manifest["database"]["tables"] if t["name"] == "varieties")["chunks"][0]
     for index in store.glob("index/*.json"):
         name = index.name.removesuffix(".json")

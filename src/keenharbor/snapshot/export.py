@@ -36,7 +36,8 @@ from keenharbor.database import Block, Schema, StoredTable, sql_text
 from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.protocol import Table
 from keenharbor.database.rows import chunks
-from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot, read_snapshot
+from keenharbor.snapshot.lists import has_lists, put_tables, put_tree, tables_of, tree_of, with_lists
+from keenharbor.snapshot.manifest import MANIFEST_FORMAT, READ_FORMATS, Snapshot, read_snapshot
 from keenharbor.snapshot.plaintext import client_hint, csv_text, file_name
 from keenharbor.snapshot.sealed import PartsReader, PartsWriter, Sealer, Sink, Unsealer, parts_of
 from keenharbor.store import Store, object_id
@@ -45,6 +46,8 @@ from keenharbor.tree.scan import PIECE_SIZE
 
 ArchiveForm = Literal["tar.zst", "tar.gz", "zip"]
 ARCHIVE_FORM = "keenharbor-export-1"
+_OF_ITS_STORE = ("added_bytes", "added_objects", "format")
+"""What a manifest says of how its store keeps the snapshot."""
 LARGEST_MANIFEST = 1 << 28
 LARGEST_HEAD = 1 << 20
 _PART = 1 << 20
@@ -282,7 +285,7 @@ def _write_members(
 ) -> int:
     state, read = snapshot.state, snapshot.store.read
     manifest = json.dumps(
-        {"form": ARCHIVE_FORM, "made_by": __version__, "snapshot": snapshot.manifest}, indent=1
+        {"form": ARCHIVE_FORM, "made_by": __version__, "snapshot": with_lists(snapshot.manifest, read)}, indent=1
     ).encode()
     members.add("manifest.json", len(manifest), iter([manifest]))
     readme = _readme(snapshot, options).encode("utf-8", "surrogateescape")
@@ -399,7 +402,8 @@ def import_snapshot(
         manifest = {**manifest, "site": site}
     if identity in store.document_names("snapshots"):
         here = read_snapshot(store, identity)
-        if all(here.manifest.get(k) == v for k, v in manifest.items() if not k.startswith("added_")):
+        known = json.loads(json.dumps(with_lists(here.manifest, store.read)))
+        if all(known.get(k) == v for k, v in manifest.items() if k not in _OF_ITS_STORE):
             return here
         raise UsageError(f"the store has another snapshot {identity}", where=store.folder)
     needed = sum(t["size"] for t in manifest["database"]["tables"]) + sum(e[4] for e in manifest["tree"])
@@ -414,7 +418,12 @@ def import_snapshot(
         store.collect_staging()
         with store.writing() as writer:
             writer.add_all(_contents(files, passphrase, Schema.from_json(manifest["database"]["schema"])))
-        manifest = {**manifest, "added_bytes": writer.added_bytes, "added_objects": writer.added_objects}
+            tree = put_tree(tree_of(manifest, store.read).values(), writer, None)
+            tables = put_tables(tables_of(manifest, store.read), writer)
+        manifest = {
+            **manifest, "format": MANIFEST_FORMAT, "tree": tree, "database": {**manifest["database"], "tables": tables},
+            "added_bytes": writer.added_bytes, "added_objects": writer.added_objects,
+        }  # fmt: skip
         store.write_document("snapshots", identity, manifest)
     made = read_snapshot(store, identity)
     for place, wanted in made.objects():
@@ -553,8 +562,10 @@ def _manifest(data: bytes) -> dict[str, Any]:
     if not isinstance(held, dict) or held.get("form") != ARCHIVE_FORM:
         raise _Refused("its manifest is of another form")
     manifest: dict[str, Any] = held["snapshot"]
-    if manifest.get("format") != MANIFEST_FORMAT:
+    if manifest.get("format") not in READ_FORMATS:
         raise _Refused(f"its manifest has format {manifest.get('format')}")
+    if not has_lists(manifest):
+        raise _Refused("its manifest has no list of what is in it")
     if not _ID.fullmatch(str(manifest["id"])) or not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,59}", str(manifest["site"])):
         raise _Refused("its names are not those of a snapshot")
     return manifest

@@ -13,6 +13,7 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
 from keenharbor.database import open_database
 from keenharbor.site.view import SiteView
+from keenharbor.snapshot.lists import LIST_OF_PATHS
 from keenharbor.snapshot.manifest import Snapshot, change_record, list_snapshots, read_snapshot
 from keenharbor.store import ObjectId, Store
 
@@ -133,7 +134,7 @@ def dependent_objects(store: Store) -> set[ObjectId]:
     """What stores that lean on this one (checkpoints of trials) need of it."""
     found: set[ObjectId] = set()
     for folder in store.dependents():
-        leaning = Store(folder)
+        leaning = Store(folder, [store])
         for name in leaning.document_names("snapshots"):
             found |= _objects(read_snapshot(leaning, name))
     return found
@@ -276,7 +277,10 @@ def usage(store: Store, site: str) -> Usage:
             if identity not in told:
                 told.add(identity)
                 found = store.location(identity)
-                what = place if place.startswith("table ") else f"files: {areas.get(place, 'other')}"
+                if place == LIST_OF_PATHS:
+                    what = "lists of paths"
+                else:
+                    what = place if place.startswith("table ") else f"files: {areas.get(place, 'other')}"
                 content[what] += found.space if found is not None else 0
     packs = store.pack_bytes()
     needed = space.size(set(uses) | space.closure(dependent_objects(store)))

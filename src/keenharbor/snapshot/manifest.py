@@ -9,13 +9,14 @@ from functools import cached_property
 from typing import Any
 
 from keenharbor.base.errors import DamagedError, UsageError
-from keenharbor.base.memory import no_cycle_search
 from keenharbor.base.text import now, parse_stamp, stamp
-from keenharbor.database import DatabasePlace, Schema, StoredState, StoredTable
+from keenharbor.database import DatabasePlace, Schema, StoredState
+from keenharbor.snapshot.lists import count_files, list_objects, tables_of, tree_of
 from keenharbor.store import ObjectId, Store
 from keenharbor.tree import Entry
 
-MANIFEST_FORMAT = 2
+MANIFEST_FORMAT = 3
+READ_FORMATS = (2, 3)
 
 
 class OtherFormatError(UsageError):
@@ -82,16 +83,13 @@ class Snapshot:
     @cached_property
     def entries(self) -> dict[str, Entry]:
         """The tree's entries by path."""
-        if self.scanned is not None:
-            return self.scanned
-        with no_cycle_search():
-            return {e[0]: Entry.from_json(e) for e in self.manifest["tree"]}
+        return self.scanned if self.scanned is not None else tree_of(self.manifest, self.store.read)
 
     @cached_property
     def state(self) -> StoredState:
         """The database as it was."""
         database = self.manifest["database"]
-        tables = [StoredTable.from_json(t) for t in database["tables"]]
+        tables = tables_of(self.manifest, self.store.read)
         schema = Schema.from_json(database["schema"])
         return StoredState(schema, tables, self.store.read, self.manifest.get("left_empty", ()))
 
@@ -101,7 +99,9 @@ class Snapshot:
         return DatabasePlace.from_url(str(self.manifest["database"]["place"]))
 
     def objects(self) -> Iterator[tuple[str, ObjectId]]:
-        """Every object that the snapshot needs, with the path or table it is for."""
+        """Every object that the snapshot needs, with the path or table it is for. Raises `DamagedError` where a list of them
+        cannot be read."""
+        yield from list_objects(self.manifest)
         for entry in self.entries.values():
             for identity in entry.objects:
                 yield entry.path, identity
@@ -111,11 +111,11 @@ class Snapshot:
 
     @property
     def file_bytes(self) -> int:
-        return sum(e[4] for e in self.manifest["tree"])
+        return count_files(self.manifest)[1]
 
     @property
     def file_count(self) -> int:
-        return sum(e[1] == "file" for e in self.manifest["tree"])
+        return count_files(self.manifest)[0]
 
     def summary(self) -> dict[str, Any]:
         """What ``--json`` lists of it."""
@@ -138,10 +138,10 @@ def read_snapshot(store: Store, identity: str) -> Snapshot:
     manifest = store.read_document("snapshots", identity)
     if manifest is None:
         raise UsageError(f"there is no snapshot {identity}", where=store.folder)
-    if manifest.get("format") != MANIFEST_FORMAT:
+    if manifest.get("format") not in READ_FORMATS:
         raise OtherFormatError(
             f"snapshot {identity} has format {manifest.get('format')}, and this version of the tool reads format "
-            f"{MANIFEST_FORMAT}",
+            f"{' and '.join(map(str, READ_FORMATS))}",
             where=store.folder,
             advice="restore it with the version of the tool that made it, and take a new one with this version",
         )

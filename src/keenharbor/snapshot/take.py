@@ -20,6 +20,7 @@ from keenharbor.database import Schema, StoredTable, store_state
 from keenharbor.site.components import pins_of
 from keenharbor.site.model import USUAL
 from keenharbor.site.view import SiteView
+from keenharbor.snapshot.lists import put_tables, put_tree
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
 from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry, Scan
@@ -158,6 +159,9 @@ def take_snapshot(
                     read_content(site.root, again, writer, scan.entries, None, lambda done, total: None)
                     again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
             # else no row was written since before the files were looked at: whatever a row names had been there then.
+            with no_cycle_search():
+                tree = put_tree(again.entries.values(), writer, earlier.manifest if earlier is not None else None)
+            listed_tables = put_tables(tables, writer)
         core, runtime = site.told_versions()
         with no_cycle_search():
             manifest = {
@@ -184,11 +188,11 @@ def take_snapshot(
                 "left_empty": left_empty,
                 "unreadable": sorted(again.unreadable),
                 "unstable": again.unstable,
-                "tree": list(again.entries.values()),
+                "tree": tree,
                 "database": {
                     "place": site.database_place.url,
                     "schema": schema.as_json(),
-                    "tables": [t.as_json() for t in tables],
+                    "tables": listed_tables,
                 },
                 "environment": _environment(site),
                 "added_bytes": writer.added_bytes,

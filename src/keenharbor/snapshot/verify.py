@@ -36,13 +36,15 @@ def verify_store(store: Store, progress: Progress, other: Store | None = None) -
     """Read and check everything in ``store``. What is damaged or missing is taken from ``other`` where that has it sound;
     then what is told is what is left."""
     result, sound, packs = _verify(store, progress)
-    if other is None or result.good:
-        return result
-    progress.stage("mending from the other store")
-    mended = _mend(store, other, sound, packs)
-    again, _, _ = _verify(store, progress)
-    again.mended = mended
-    return again
+    mended = 0
+    for _ in range(2 if other is not None else 0):  # what a list names can only be asked for when the list is whole
+        if other is None or result.good:
+            break
+        progress.stage("mending from the other store")
+        mended += _mend(store, other, sound, packs)
+        result, sound, packs = _verify(store, progress)
+    result.mended = mended
+    return result
 
 
 def _mend(store: Store, other: Store, sound: set[ObjectId], damaged_packs: set[Path]) -> int:
@@ -62,7 +64,8 @@ def _mend(store: Store, other: Store, sound: set[ObjectId], damaged_packs: set[P
         wanted: set[ObjectId] = set()
         for name in store.document_names("snapshots"):
             with contextlib.suppress(DamagedError):
-                wanted |= {identity for _, identity in read_snapshot(store, name).objects()}
+                for _, identity in read_snapshot(store, name).objects():
+                    wanted.add(identity)  # as far as it can be known
         # What others are stored near to is wanted as well.
         wanted |= {near for o in wanted if (near := store.needs(o)) is not None}
         with store.writing() as writer:
@@ -104,10 +107,13 @@ def _verify(store: Store, progress: Progress) -> tuple[Verification, set[ObjectI
         if name in result.hurt:
             continue
         result.snapshots += 1
+        missing: list[str] = []
         try:
-            missing = [place for place, identity in read_snapshot(store, name).objects() if identity not in sound]
+            for place, identity in read_snapshot(store, name).objects():
+                if identity not in sound:
+                    missing.append(place)
         except DamagedError:
-            continue  # a damaged record is told of above; the manifest was sound
+            pass  # of a damaged record, or a list, which is told of; the manifest was sound
         if missing:
             result.hurt[name] = sorted(set(missing))
     return result, sound, packs

@@ -60,9 +60,11 @@ FORMAT = 1
 READ_ME = """\
 This folder is a Keen Harbor store. It can be read without the tool.
 
-snapshots/ID.json is the manifest of one snapshot: plain JSON, under "document". Each file in "tree" names the objects that make
-up its content, in order; each table in "databases" names the objects that hold its rows, as lines of JSON or of
-tab-separated values ("row_format" of the table in "schema": json, or copy as COPY and LOAD DATA take it).
+snapshots/ID.json is the manifest of one snapshot: plain JSON, under "document". "parts" in "tree" names the objects that hold
+the list of its paths, in order, each a JSON list of [path, kind, mode, time of change in ns, size, area, target of a link,
+objects that make up its content in order, ...]. Each table in "database" names in "chunks" the objects that hold its rows,
+as lines of JSON or of tab-separated values ("row_format" of the table in "schema": json, or copy as COPY and LOAD DATA
+take it), or in "chunks_in" the object that holds that list.
 
 packs/*/*.pack hold the objects. Each object is a head of 61 bytes and its data:
   4 bytes "KHO3" | 32 bytes BLAKE3 of the content (the object's name) | 1 byte: 0 plain, 1 zstd,
