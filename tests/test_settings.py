@@ -84,6 +84,8 @@ def test_every_value_is_read(form: Any, tree: dict[str, Any]) -> None:
 
 @pytest.mark.parametrize("form", sorted(PARSED))
 @given(tree=trees, pick=st.integers(0, 50), value=plain_texts)
+@example(tree={"a": ""}, pick=0, value="@")
+@example(tree={"a": ""}, pick=0, value="- 1")
 @settings(max_examples=60, deadline=None)
 def test_setting_a_value_changes_it_alone(form: Any, tree: dict[str, Any], pick: int, value: str) -> None:
     text = WRITTEN[form](tree)

@@ -80,10 +80,17 @@ def _styled(write: Callable[[str, str | None], str], style: str | None, value: s
 
 
 def _as_yaml(value: str, style: str | None) -> str:
-    plain = re.fullmatch(r"[A-Za-z0-9_./@+-][\w ./@+-]*(?<! )", value) and yaml.safe_load(value) == value
-    if style is None and plain:
+    if style is None and re.fullmatch(r"[A-Za-z0-9_./@+-][\w ./@+-]*(?<! )", value) and _means_itself(value):
         return value
     return "'" + value.replace("'", "''") + "'" if style == "'" and "\n" not in value else json.dumps(value)
+
+
+def _means_itself(text: str) -> bool:
+    """Whether YAML takes a text without quotes for that text: not for a number, a list, or what it keeps for itself."""
+    try:
+        return bool(yaml.safe_load(text) == text)
+    except yaml.YAMLError:
+        return False
 
 
 def _plain_values(value: Any, way: tuple[str, ...]) -> Iterator[tuple[str, str, str]]:
