@@ -250,6 +250,8 @@ HOSTILE: dict[str, Callable[[Members], Members]] = {
     "a manifest of nonsense": lambda m: with_sums([(m[0][0], b'{"form": "keenharbor-export-1", "snapshot": {"tree": 7}}'), *m[1:]]),
     "a manifest that nests": lambda m: with_sums([(m[0][0], b"[" * 100_000), *m[1:]]),
     "a name that would be another file": lambda m: with_sums(manifest_with(m, lambda s: s.update(id="../../x"))),
+    "lists that are elsewhere": lambda m: with_sums(manifest_with(m, lambda s: s.update(tree={"files": 0, "bytes": 0, "parts": []}))),
+    "chunks that are elsewhere": lambda m: with_sums(manifest_with(m, lambda s: s["database"]["tables"][0].update(chunks_in="0" * 64))),
     "a mode beyond all modes": lambda m: with_sums(manifest_with(m, lambda s: s["tree"][3].__setitem__(2, 0o17777777))),
     "a second name of what is not there": lambda m: with_sums(manifest_with(m, lambda s: s["tree"][3].__setitem__(12, "nowhere"))),
 }  # fmt: skip
