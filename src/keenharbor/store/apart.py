@@ -75,12 +75,19 @@ class Crew(Generic[A, T]):
             room = more and self._waiting[least] < _AHEAD
             if room:
                 item = next(source, None)
-                for end in [least] if item is not None else self._ends:
-                    self._waiting[end] += item is not None
-                    with contextlib.suppress(OSError):  # it has ended, and said why
-                        end.send_bytes(pickle.dumps(item, pickle.HIGHEST_PROTOCOL))
-                more = item is not None
-            self._take(done, None if not room else 0)
+                if item is not None:
+                    self._waiting[least] += 1
+                    self._send(least, item)
+                else:
+                    more = False
+                    for end in self._ends:
+                        self._send(end, None)
+            self._take(done, 0 if room else None)
+
+    def _send(self, end: Connection[Any, Any], item: A | None) -> None:
+        """An item, or None behind the last one."""
+        with contextlib.suppress(OSError):  # it has ended, and said why
+            end.send_bytes(pickle.dumps(item, pickle.HIGHEST_PROTOCOL))
 
     def returned(self, done: Callable[[T], None] = lambda result: None) -> list[Any]:
         """What each work returned, when all have; results that come until then go to ``done``."""
