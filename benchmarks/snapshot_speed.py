@@ -1,6 +1,6 @@
 """Snapshots against the system's own programs, as ratios within one run (see README.md).
 
-    snapshot_speed.py [files] [sqlite] [mariadb] [postgres] [space] [memory] [--files N] [--rows N]
+    snapshot_speed.py [files] [sqlite] [mariadb] [postgres] [space] [many] [memory] [--files N] [--rows N]
 
 Without a name, all of them. Needs tar, zstd and rsync; of the servers those that are installed are measured.
 """
@@ -27,7 +27,8 @@ from keenharbor.cutover.restore import Chosen, check_readable, restore_live
 from keenharbor.database import DatabasePlace, StoredState, open_database, store_state
 from keenharbor.database.private_server import PrivateServer, missing_program
 from keenharbor.site.load import open_site
-from keenharbor.snapshot import Snapshot, TakeOptions, restore_state, take_snapshot
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot, TakeOptions, list_snapshots, restore_state, take_snapshot
 from keenharbor.store import Store
 from keenharbor.tree import Entry, restore_tree
 
@@ -120,15 +121,20 @@ def make_tree(root: Path, count: int) -> None:
             (folder / f"file{n}.txt").write_bytes(text(chance, chance.randint(500, 18_000)))
 
 
+def make_site(folder: Path, count: int) -> SiteView:
+    """A site of so many files with hardly a database."""
+    make_tree(folder / "site", count)
+    sqlite3.connect(folder / "a.db").execute("CREATE TABLE t (a)").connection.close()
+    (folder / "keenharbor.toml").write_text(SITE.format(url=f"sqlite://{folder}/a.db"))
+    return open_site(folder / "keenharbor.toml")
+
+
 def bench_files(folder: Path, count: int) -> None:
     site_folder = folder / "files"
-    root = site_folder / "site"
-    make_tree(root, count)
-    sqlite3.connect(site_folder / "a.db").execute("CREATE TABLE t (a)").connection.close()
-    (site_folder / "keenharbor.toml").write_text(SITE.format(url=f"sqlite://{site_folder}/a.db"))
+    site = make_site(site_folder, count)
+    root = site.root
     size = sum(f.stat().st_size for f in root.rglob("*") if f.is_file())
     print(f"{count} files, {size / 1e6:.0f} MB")
-    site = open_site(site_folder / "keenharbor.toml")
     store_folder = site_folder / "store"
 
     def fresh() -> None:
@@ -363,6 +369,20 @@ def bench_space(folder: Path, count: int, rows: int) -> None:
     print(f"space: first {first / 1e6:.1f} MB, with ten days more {total / 1e6:.1f} MB: {total / first:.2f} (bar 1.25)")
 
 
+def bench_many(folder: Path, count: int) -> None:
+    """Sixty snapshots, one file more each time: what they take, and how long a list of them does."""
+    site = make_site(folder / "many", count)
+    store = Store.create(folder / "many/store")
+    taken = take_snapshot(site, store, TakeOptions(), Silent(), None)
+    first = store.pack_bytes() + store.document_bytes()
+    for number in range(60):
+        (site.root / f"part{number:02d}" / "new.txt").write_text(f"{number}")
+        taken = take_snapshot(site, store, TakeOptions(), Silent(), taken)
+    grown = store.pack_bytes() + store.document_bytes() - first
+    listing = seconds(lambda: list_snapshots(Store(store.folder)))
+    print(f"60 snapshots, one file more each time: {grown / 1e6:.1f} MB, listed in {listing:.3f} s")
+
+
 def bench_memory(folder: Path, rows: int) -> None:
     """Peak memory of the largest of the processes that take a snapshot, at two sizes of one table, on each engine."""
     for engine in ("sqlite", "mariadb", "postgres"):
@@ -405,13 +425,16 @@ def bench_memory(folder: Path, rows: int) -> None:
                 shutil.rmtree(where, ignore_errors=True)
 
 
+KINDS = ["files", "sqlite", "mariadb", "postgres", "space", "many", "memory"]
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
-    parser.add_argument("what", nargs="*", choices=["files", "sqlite", "mariadb", "postgres", "space", "memory", []])
+    parser.add_argument("what", nargs="*", choices=[*KINDS, []])
     parser.add_argument("--files", type=int, default=20_000)
     parser.add_argument("--rows", type=int, default=1_000_000)
     options = parser.parse_args()
-    what = options.what or ["files", "sqlite", "mariadb", "postgres", "space", "memory"]
+    what = options.what or KINDS
     folder = Path(tempfile.mkdtemp(prefix="harbor-bench-"))
     folder.chmod(0o755)
     try:
@@ -421,6 +444,8 @@ def main() -> None:
                 bench_files(folder, options.files)
             elif name == "space":
                 bench_space(folder, options.files, options.rows)
+            elif name == "many":
+                bench_many(folder, options.files)
             elif name == "memory":
                 bench_memory(folder, options.rows)
             elif name == "sqlite" or not missing_program(name):

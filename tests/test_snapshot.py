@@ -142,6 +142,14 @@ def test_verify_names_what_is_hurt(scene: Scene) -> None:
     assert harbor(scene.folder, "snapshot", "restore", "newest", sound, "--to", "fine").code == 0
 
 
+def test_what_loses_nothing_is_told_as_such(scene: Scene) -> None:
+    take(scene)
+    (scene.folder / "harbor/store/READ ME.txt").write_text("another text")
+    told = harbor(scene.folder, "snapshot", "verify", code=1).out
+    assert "Nothing that a snapshot needs is lost." in told and "--mend-from" not in told
+    assert "✓ GOOD" in harbor(scene.folder, "snapshot", "verify").out
+
+
 def test_a_damaged_manifest_hides_no_other_snapshot(scene: Scene) -> None:
     first, second = take(scene), take(scene)
     manifest = scene.folder / "harbor/store/snapshots" / f"{first['id']}.json"

@@ -112,14 +112,29 @@ def test_the_packs_of_many_small_runs_are_joined(tmp_path: Path) -> None:
     assert len(store.pack_files()) == 13
     fresh = Store(store.folder)
     (kept,) = [place.pack for i in ids[0] if (place := fresh.location(i))]
-    fresh.collect(wanted, lambda done, total: None)
+    told: list[tuple[int, int]] = []
+    fresh.collect(wanted, lambda done, total: told.append((done, total)))
+    assert told == sorted(told) and told[-1][0] == told[-1][1] > 0
     again = Store(store.folder)
     assert len(again.pack_files()) == 2 and kept in {f.name for f in again.pack_files()}
     assert {i for _, i in again.check()} == wanted
     assert [again.read(some[1]) for some in ids[1:]] == [c[1] for c in contents]
     before = again.pack_files()
-    again.collect(wanted, lambda done, total: None)
+    again.collect(wanted, lambda done, total: told.append((done, total)))
+    assert told[-1][0] == told[-1][1]
     assert again.pack_files() == before, "once is enough"
+
+
+def test_what_is_taken_out_of_bundles_is_compressed_as_the_site_wants_it(tmp_path: Path) -> None:
+    sizes = []
+    for level in (1, 19):
+        store = Store.create(tmp_path / f"s{level}")
+        contents = [random.Random(n % 40).randbytes(60).hex().encode() * 9 + b"%d" % n for n in range(300)]
+        ids = fill_at_once(store, contents)
+        store.collect(set(ids[::2]), lambda done, total: None, level)
+        assert [Store(store.folder).read(i) for i in ids[::2]] == contents[::2]
+        sizes.append(store.pack_bytes())
+    assert sizes[1] < sizes[0]
 
 
 def test_a_bundle_that_is_damaged_hurts_what_lies_in_it_and_is_mended(tmp_path: Path) -> None:

@@ -92,7 +92,7 @@ def thin_command(
         if not session.as_json and not yes:
             _render_thin(session.out, plan, None)
         session.confirm(f"{plural(len(plan.go), 'snapshot')} will be removed for good.", yes)
-        freed = thin(store, plan, session.progress)
+        freed = thin(store, plan, session.progress, site.model.snapshot.level)
         append_log(
             site.work, site.name, "snapshot thin", "done",
             f"{len(plan.go)} removed, {size(freed)} freed: {', '.join(s.id for s in plan.go)}"[:300],

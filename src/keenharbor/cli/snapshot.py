@@ -328,7 +328,7 @@ def _render_verify(out: Console, found: Verification, other: Path | None) -> Non
     if not found.good:
         if not found.hurt:
             out.print("Nothing that a snapshot needs is lost.")
-        if other is None:
+        elif other is None:
             out.print(Text("A store with the same objects can mend this one: --mend-from FOLDER", style="dim"))
         show.next_step(out, "take another snapshot now: keenharbor snapshot take")
 

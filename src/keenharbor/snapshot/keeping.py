@@ -194,9 +194,10 @@ def _let_go(
     plan.frees += space.size({o for o in by_id[snapshot.id] if uses[o] <= 0})
 
 
-def thin(store: Store, plan: ThinPlan, progress: Progress) -> int:
+def thin(store: Store, plan: ThinPlan, progress: Progress, level: int) -> int:
     """Remove what ``plan`` lets go, then what nobody needs any more; returns the bytes freed.
 
+    What has to be compressed for that is so with ``level``.
     Killed at any time it leaves whole snapshots only: manifests go first, then packs are written anew, old ones last.
     """
     before = store.pack_bytes()
@@ -212,7 +213,7 @@ def thin(store: Store, plan: ThinPlan, progress: Progress) -> int:
         for snapshot in _readable(store):
             live |= _objects(snapshot)
         live |= dependent_objects(store)
-        store.collect(live, lambda done, total: progress.advance(done, total, "byte"))
+        store.collect(live, lambda done, total: progress.advance(done, total, "byte"), level)
     return before - store.pack_bytes()
 
 

@@ -37,7 +37,7 @@ def verify_store(store: Store, progress: Progress, other: Store | None = None) -
     then what is told is what is left."""
     result, sound, packs = _verify(store, progress)
     mended = 0
-    for _ in range(2 if other is not None else 0):  # what a list names can only be asked for when the list is whole
+    for _ in range(2):  # what a list names can only be asked for when the list is whole
         if other is None or result.good:
             break
         progress.stage("mending from the other store")

@@ -260,7 +260,7 @@ class PackWriter:
                 told = [BUNDLE_HEAD.pack(BUNDLE_MARK, len(members), length, whole)]
                 told += [MEMBER.pack(bytes.fromhex(identity), plain) for identity, plain in members]
                 head = b"".join(told)
-                parts += (head + blake3(head).update(data).digest(SUM_BYTES), data)
+                parts += (head + _sum(head, BUNDLED, data), data)
                 at += len(head) + SUM_BYTES
                 start = 0
                 for identity, plain in members:
@@ -301,10 +301,8 @@ class PackWriter:
 def unpack(
     location: Location, data: bytes, identity: ObjectId, file: Path, read: Callable[[ObjectId], bytes] | None = None
 ) -> bytes:
-    """The plain content of an object from its stored ``data``, checked against its id; ``read`` gives the object that
-    it is stored near to. Raises `DamagedError`."""
-    if location.codec == BUNDLED:
-        return member_of(open_bundle(location, data, identity, file), location, identity, file)
+    """The plain content of an object that is not bundled from its stored ``data``, checked against its id; ``read`` gives the
+    object that it is stored near to. Raises `DamagedError`."""
     try:
         _check_length(data, location.stored, location.plain)
         if location.codec == PLAIN:
@@ -462,8 +460,8 @@ def _bundle_record(pack: BinaryIO, name: str, offset: int) -> _Record:
     return _Record(objects, raw + members, told)
 
 
-_MOST_MEMBERS = _BUNDLE_SIZE + 1
-"""None of them is empty."""
+_MOST_MEMBERS = 1 << 20
+"""What says more of a bundle is damaged. Of the form, whatever size bundles are made in."""
 
 
 def check_pack(file: Path, read: Callable[[ObjectId], bytes] | None = None) -> Iterator[ObjectId | Damage]:

@@ -369,48 +369,39 @@ class Store:
         """What indexes and documents take."""
         return sum(f.stat().st_size for k in ("index", *_DOCUMENTS) for f in (self.folder / k).glob("*.json"))
 
-    def collect(self, wanted: set[ObjectId], advance: Callable[[int, int], None]) -> None:
+    def collect(self, wanted: set[ObjectId], advance: Callable[[int, int], None], level: int = LEVEL) -> None:
         """Remove every object that is not ``wanted``, and is not what a wanted one is stored near to.
 
         Call it with the store `in_use`. Packs of which a part is wanted are written anew before the old ones go; so are those
-        of many small runs, together.
+        of many small runs, together. Of a bundle that is not wanted as a whole, the rest is compressed with ``level``.
         """
         wanted = wanted | {near for o in wanted if (near := self.needs(o)) is not None}
         files = self.pack_files()
-        total, done = sum(f.stat().st_size for f in files), 0
+        sizes = {file: file.stat().st_size for file in files}
         by_pack: dict[str, list[ObjectId]] = {}
         for identity in wanted:
             place = self._index.get(identity)
             if place is not None:
                 by_pack.setdefault(place.pack, []).append(identity)
-        anew: list[list[Path]] = []
-        small: list[tuple[Path, int]] = []
+        kept = {file: sum(self._index[o].space for o in by_pack.get(file.name, ())) for file in files}
         for file in files:
-            size = file.stat().st_size
-            kept = sum(self._index[o].space for o in by_pack.get(file.name, ()))
-            if not kept:
+            if not kept[file]:
                 self._drop(file)  # first what costs nothing: the disk may be full
-                done += size
-            elif kept < _SMALL_PACK:
-                small.append((file, kept))
-            elif kept < size * _WORTH_KEEPING:
-                anew.append([file])
-            else:
-                done += size
-        if len(small) >= _MANY_SMALL:
-            anew += _groups(small, PACK_SIZE)
-        else:
-            anew += [[file] for file, kept in small if kept < file.stat().st_size * _WORTH_KEEPING]
+        small = [(file, kept[file]) for file in files if 0 < kept[file] < _SMALL_PACK]
+        anew = _groups(small, PACK_SIZE) if len(small) >= _MANY_SMALL else []
+        joined = set(itertools.chain.from_iterable(anew))
+        anew += [[f] for f in files if f not in joined and 0 < kept[f] < sizes[f] * _WORTH_KEEPING]
+        total = sum(sizes.values())
+        done = total - sum(sizes[file] for group in anew for file in group)
         advance(done, total)
         for number, group in enumerate(anew):
-            size = sum(file.stat().st_size for file in group)
             kept_in_order = [
                 identity
                 for file in group
                 for identity in sorted(by_pack[file.name], key=lambda o: (self._index[o].offset, self._index[o].start))
             ]
-            self._write_anew(group, kept_in_order, number)
-            done += size
+            self._write_anew(group, kept_in_order, number, level)
+            done += sum(sizes[file] for file in group)
             advance(done, total)
         self.refresh()
 
@@ -420,11 +411,11 @@ class Store:
         (self.folder / "index" / f"{file.name}.json").unlink(missing_ok=True)
         sync_folder(file.parent)
 
-    def _write_anew(self, files: Sequence[Path], kept: Iterable[ObjectId], number: int) -> None:
+    def _write_anew(self, files: Sequence[Path], kept: Iterable[ObjectId], number: int, level: int = LEVEL) -> None:
         """Copy objects of packs into a new one, and remove them. Raises `DamagedError` for an object that is not sound,
         which must not look so in a new place; nothing is removed then."""
         writer = PackWriter(self.folder / "packs", self.folder / "staging", number)
-        packer = Packer()
+        packer = Packer(level)
         try:
             for identity in kept:
                 place = self._index[identity]
