@@ -22,10 +22,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from keenharbor.base.progress import Silent
-from keenharbor.cutover.live import put_tree_back, trees_to_put_back
-from keenharbor.cutover.restore import Chosen, check_readable, restore_live
 from keenharbor.database import DatabasePlace, StoredState, open_database, store_state
 from keenharbor.database.private_server import PrivateServer, missing_program
+from keenharbor.live.putting import put_tree_back, trees_to_put_back
+from keenharbor.live.restore import Chosen, check_readable, restore_live
 from keenharbor.site.load import open_site
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, TakeOptions, list_snapshots, restore_state, take_snapshot

@@ -16,9 +16,9 @@ import pytest
 
 from conftest import PROGRAM, Ran, cold, describe, environment, harbor, query, state_of
 from keenharbor.base.progress import Silent
-from keenharbor.cutover.live import reload_host
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.demo.visitors import borrow, loans_of
+from keenharbor.live.putting import reload_host
 from keenharbor.site.load import open_site
 from keenharbor.snapshot import verify_store
 from keenharbor.store import Store
@@ -255,7 +255,7 @@ def test_a_live_site_that_does_not_answer_stops_a_cutover_before_anything_is_cha
 
 
 def test_two_runs_on_one_site_do_not_meet(stage: Stage) -> None:
-    from keenharbor.base.locks import held
+    from keenharbor.host.lease import held
 
     with held(stage.scene.folder / "harbor/site.lock", "the site"):
         ran = stage.run("cutover", "--yes", code=3)

@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from conftest import PROGRAM, environment, harbor, query
-from keenharbor.cutover.cutover import run_cutover
 from keenharbor.demo.scene import Scene
+from keenharbor.live.cutover import run_cutover
 from keenharbor.trial import plan as kinds
 from keenharbor.trial.plan import read_plan
 

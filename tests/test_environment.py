@@ -14,8 +14,8 @@ import pytest
 from conftest import harbor
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Silent
-from keenharbor.clone.environment import install, make_environment, within
-from keenharbor.cutover.environments import (
+from keenharbor.host.environment import install, make_environment, within
+from keenharbor.live.environments import (
     KEPT,
     environment_back,
     environment_missing,

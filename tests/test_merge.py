@@ -13,8 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import query
-from keenharbor.cutover.merge import carry_over
 from keenharbor.database import DatabasePlace, open_database
+from keenharbor.merge.carry import carry_over
 from keenharbor.site.edits import MergeConflict, merge_three
 from test_database import make, state_of_file
 

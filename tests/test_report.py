@@ -15,11 +15,11 @@ from xml.etree import ElementTree
 import pytest
 
 from keenharbor.base.durable import private_folder
-from keenharbor.base.process import clean_environment
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import fill_places, free_port, port_is_taken
 from keenharbor.compare import Finding, Slower, Weight
 from keenharbor.demo.scene import Scene
+from keenharbor.host.programs import clean_environment
 from keenharbor.report import junit, write_report
 from keenharbor.report.trial import timing_plot
 from keenharbor.site.load import open_site

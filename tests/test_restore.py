@@ -13,10 +13,10 @@ import pytest
 from conftest import harbor, killed, plain_dump, plain_files, query, state_of
 from keenharbor.base.errors import DamagedError
 from keenharbor.base.progress import Silent
-from keenharbor.cutover.journal import begin_journal, enter_phase, open_journal
-from keenharbor.cutover.restore import Chosen, restore_live
 from keenharbor.demo.scene import Scene
 from keenharbor.demo.visitors import borrow, loans_of
+from keenharbor.live.journal import begin_journal, enter_phase, open_journal
+from keenharbor.live.restore import Chosen, restore_live
 from keenharbor.site.load import open_site
 from keenharbor.snapshot import TakeOptions, find_snapshot, take_snapshot
 from keenharbor.store import Store
@@ -369,7 +369,7 @@ def test_stopped_when_all_was_done_it_is_settled(still: Scene, monkeypatch: pyte
     def stop(site: object) -> None:
         raise KeyboardInterrupt
 
-    monkeypatch.setattr("keenharbor.cutover.restore.close_journal", stop)
+    monkeypatch.setattr("keenharbor.live.restore.close_journal", stop)
     with pytest.raises(KeyboardInterrupt):
         restore_live(site, store, find_snapshot(store, "good", site.name), Chosen(), Silent())
     journal = open_journal(site.work)

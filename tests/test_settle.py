@@ -16,12 +16,12 @@ import pytest
 from conftest import harbor, query, state_of
 from keenharbor.base.durable import private_folder, write_durably, write_json
 from keenharbor.base.errors import DamagedError, KeenHarborError, PutBackError, UnsettledError, UsageError
-from keenharbor.base.locks import held
-from keenharbor.base.process import run_program
 from keenharbor.base.progress import Silent
-from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, open_journal
-from keenharbor.cutover.settle import settle
 from keenharbor.demo.scene import Scene
+from keenharbor.host.lease import held
+from keenharbor.host.programs import run_program
+from keenharbor.live.journal import begin_journal, close_journal, enter_phase, open_journal
+from keenharbor.live.settle import settle
 from keenharbor.site.load import open_site
 from keenharbor.site.log import append_log, read_log
 
@@ -191,7 +191,7 @@ def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
 def test_a_lock_outlives_its_process_with_its_children(tmp_path: Path) -> None:
     lock = tmp_path / "a.lock"
     script = (
-        "import subprocess, sys\nfrom pathlib import Path\nfrom keenharbor.base.locks import held\n"
+        "import subprocess, sys\nfrom pathlib import Path\nfrom keenharbor.host.lease import held\n"
         f"with held(Path({str(lock)!r}), 'it') as fd:\n"
         "    subprocess.Popen(['sleep', '4'], pass_fds=(fd,))\n    import os; os._exit(9)\n"
     )

@@ -12,9 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
-from keenharbor.base.locks import held
 from keenharbor.base.progress import Silent
 from keenharbor.database import Schema
+from keenharbor.host.lease import held
 from keenharbor.snapshot import verify_store
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT
 from keenharbor.store import Damage, Store, object_id

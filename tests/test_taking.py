@@ -20,9 +20,9 @@ from keenharbor.base.progress import Silent
 from keenharbor.base.text import short_age
 from keenharbor.cli.base import _pace
 from keenharbor.cli.quantities import BYTES, DURATION
-from keenharbor.cutover.journal import exclusive
 from keenharbor.database import DatabasePlace
 from keenharbor.demo.scene import Scene
+from keenharbor.live.journal import exclusive
 from keenharbor.site.load import open_site
 from keenharbor.snapshot import TakeOptions, take_snapshot
 from keenharbor.snapshot.estimate import estimate

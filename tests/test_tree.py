@@ -12,9 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keenharbor.base.errors import UsageError
+from keenharbor.host.areas import fits
 from keenharbor.store import Store
 from keenharbor.tree import AreaRules, Scan, compare_trees, restore_tree, scan_tree
-from keenharbor.tree.areas import fits
 from keenharbor.tree.scan import PIECE_SIZE, Hashing, read_content, still_as_scanned
 
 WriteTree = Callable[[Path, dict[str, str | bytes]], None]

@@ -511,7 +511,7 @@ def test_the_amended_plan_is_valid(scene: Scene) -> None:
 
 def test_the_host_takes_up_a_change_without_refusing_visitors(served: Scene) -> None:
     from keenharbor.compare import Visitor
-    from keenharbor.cutover.live import reload_host
+    from keenharbor.live.putting import reload_host
 
     site = open_site(served.site_file)
     with Visitor(site.address) as visitor:

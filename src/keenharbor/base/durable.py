@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import secrets
+import shutil
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -53,3 +56,70 @@ def write_durably(path: Path, data: bytes, mode: int = PRIVATE_FILE) -> None:
 def write_json(path: Path, value: Any) -> None:
     """Write ``value`` as indented JSON, durably."""
     write_durably(path, (json.dumps(value, indent=1, ensure_ascii=False) + "\n").encode())
+
+
+def write_plain(path: Path, data: bytes) -> None:
+    """Write a file that only its owner may read, whatever the umask; it need not survive a power cut."""
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, PRIVATE_FILE)
+    with os.fdopen(descriptor, "wb") as out:
+        os.fchmod(descriptor, PRIVATE_FILE)
+        out.write(data)
+
+
+def write_pieces(path: Path, pieces: Iterable[bytes]) -> None:
+    """Write a new file that only its owner may read, piece by piece."""
+    with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE_FILE), "wb") as out:
+        os.fchmod(out.fileno(), PRIVATE_FILE)
+        for piece in pieces:
+            out.write(piece)
+
+
+def remove_folder(folder: Path) -> None:
+    """Remove a folder of the tool's own with all that is in it, as far as that can be; links in it are not followed."""
+    shutil.rmtree(folder, ignore_errors=True)
+
+
+def move_folder(folder: Path, place: Path) -> None:
+    """Move a folder of the tool's own by one rename."""
+    folder.rename(place)
+
+
+def free_bytes(place: Path) -> int:
+    """Room on the disk where ``place`` is."""
+    return shutil.disk_usage(place).free
+
+
+def disk_of(place: Path | str) -> str:
+    """What tells the disk of ``place`` from others."""
+    return str(Path(place).stat().st_dev)
+
+
+class Reserve:
+    """Room on disks that is taken before something begins that must not fail for want of it, and given back when it is used."""
+
+    NAME = ".reserved-"
+
+    def __init__(self, wanted: Sequence[tuple[Path, int]]) -> None:
+        """``wanted``: folders, and how many bytes are wanted there."""
+        self._wanted = wanted
+        self._files: list[Path] = []
+
+    def take(self) -> None:
+        """Take it all. Raises OSError (ENOSPC) where there is too little."""
+        for folder, count in self._wanted:
+            file = private_folder(folder) / f"{self.NAME}{os.getpid()}-{secrets.token_hex(4)}"
+            descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE_FILE)
+            self._files.append(file)
+            try:
+                os.posix_fallocate(descriptor, 0, count)
+            finally:
+                os.close(descriptor)
+
+    def give_back(self, folder: Path | None = None) -> bool:
+        """Let others have it, or that in ``folder`` alone; whether there was any."""
+        freed = [f for f in self._files if folder is None or f.parent == folder]
+        for file in freed:
+            with contextlib.suppress(OSError):
+                file.unlink(missing_ok=True)
+            self._files.remove(file)
+        return bool(freed)

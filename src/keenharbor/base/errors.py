@@ -11,8 +11,6 @@ Every error says what is wrong, where, and what to do next; the class decides th
 
 from __future__ import annotations
 
-from pathlib import Path
-
 
 class KeenHarborError(Exception):
     """Something failed and nothing was changed.
@@ -23,9 +21,7 @@ class KeenHarborError(Exception):
     exit_code = 3
     kind = "failed"
 
-    def __init__(
-        self, what: str, *, where: str | Path | None = None, line: int | None = None, advice: str | None = None
-    ) -> None:
+    def __init__(self, what: str, *, where: object = None, line: int | None = None, advice: str | None = None) -> None:
         super().__init__(what)
         self.what = what
         self.where = None if where is None else (f"{where}:{line}" if line else str(where))

@@ -41,6 +41,7 @@ def make(session: Session, wanted: str, port: int | None) -> None:
         raise KeenHarborError(f"port {port} is taken by another program", advice="name another port, or none")
     session.progress.stage(f"making a clone of snapshot {found.id}")
     made = make_clone(site, found, "by hand", mail_port=free_port(), port=port)
+    made.keep()
     append_log(site.work, site.name, "clone make", "done", f"from {found.id}", made.id)
 
     def render(out: Console) -> None:
@@ -104,6 +105,8 @@ def open_command(session: Session, wanted: str, seconds: float | None, steps_fil
             def render(out: Console) -> None:
                 show.headline(out, "done", f"clone {there.id} answers at {address} (Ctrl-C ends it)")
                 out.print(f"user {USER}, password {gate.password}")
+                for part in there.facts.open_parts:
+                    out.print(show.said("caution", f"open to its programs: {part}"))
                 if there.facts.not_blocked:
                     out.print(show.said("caution", f"its programs can reach the outside: {there.facts.not_blocked}"))
 
@@ -115,7 +118,7 @@ def open_command(session: Session, wanted: str, seconds: float | None, steps_fil
     if not changed.told:
         session.progress.note("nothing was changed")
     if steps_file is not None and changed.steps:
-        write_durably(steps_file, changed.steps.encode(), mode=0o644)
+        write_durably(steps_file, changed.steps.encode())
         session.progress.note(f"steps that do it again: {steps_file}")
     append_log(site.work, site.name, "clone open", "done", f"{seen} mails caught", there.id)
 

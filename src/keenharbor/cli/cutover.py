@@ -12,7 +12,7 @@ from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
-from keenharbor.cutover.cutover import (
+from keenharbor.live.cutover import (
     CutoverOptions,
     CutoverResult,
     Drift,
@@ -21,7 +21,7 @@ from keenharbor.cutover.cutover import (
     rehearsal_of,
     run_cutover,
 )
-from keenharbor.cutover.journal import refuse_unsettled
+from keenharbor.live.journal import refuse_running
 from keenharbor.snapshot import find_snapshot
 from keenharbor.trial.plan import read_plan
 
@@ -38,7 +38,7 @@ def cutover(session: Session, plan_file: Path, yes: bool, despite: tuple[str, ..
 
     Exit code 0: done; 2: refused; 4: failed and put back; 5: interrupted, type 'keenharbor settle'."""
     site, plan = session.site(), read_plan(plan_file)
-    refuse_unsettled(site)
+    refuse_running(site)
     options = CutoverOptions("verdict" in despite, "drift" in despite)
     trial = rehearsal_of(site, plan, options)
     store = session.store(site)
@@ -84,6 +84,8 @@ def _render(out: Console, result: CutoverResult) -> None:
     ])  # fmt: skip
     if result.checks_left_out:
         out.print(show.said("note", f"not done on live, because they write: {', '.join(result.checks_left_out)}"))
+    for remark in result.remarks:
+        out.print(show.said("caution", remark))
     for note in result.notes:
         out.print(show.said("note", note.text))
     show.next_step(out, "look at the site; to go back: keenharbor rollback")

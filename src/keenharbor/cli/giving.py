@@ -18,8 +18,8 @@ from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES
 from keenharbor.cli.snapshot import snapshot
 from keenharbor.clone.drill import Drilled, drill
-from keenharbor.cutover.restore import Chosen, Conflict, preview_restore, restore_live
 from keenharbor.database import DatabasePlace
+from keenharbor.live.restore import Chosen, Conflict, preview_restore, restore_live
 from keenharbor.site.load import read_password
 from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
@@ -126,7 +126,7 @@ def restore(
     moved = Moved(new_address, new_root) if new_address or new_root else None
     given = give_back(
         found, target, chosen.fits, files=chosen.files, tables=tables, database=place, with_database=chosen.database,
-        overwrite=overwrite, moved=moved, live=site.database_place,
+        overwrite=overwrite, moved=moved, live=site.database,
     )  # fmt: skip
     where = target or place
     append_log(

@@ -15,9 +15,9 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES, DURATION
 from keenharbor.cli.snapshot import snapshot, what_for
-from keenharbor.cutover.journal import exclusive
-from keenharbor.cutover.needed import needed_snapshots
 from keenharbor.database import TableDelta, row_delta
+from keenharbor.live.journal import exclusive
+from keenharbor.live.needed import needed_snapshots
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import find_snapshot
 from keenharbor.snapshot.keeping import (

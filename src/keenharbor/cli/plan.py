@@ -10,7 +10,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from keenharbor.base.durable import write_durably
+from keenharbor.base.durable import private_folder, write_durably
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
@@ -19,7 +19,7 @@ from keenharbor.cli.ready import checks_table, judge_target, target_options
 from keenharbor.site.log import append_log
 from keenharbor.trial.check import check_plan
 from keenharbor.trial.draft import PATCHES, draft_plan, proposed_checks
-from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan, step_facts
+from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan
 
 plan_argument = click.argument(
     "plan_file", metavar="[PLAN]", type=click.Path(path_type=Path), default=PLAN_FILE_NAME, required=False
@@ -52,10 +52,9 @@ def draft(session: Session, out: Path, pages: bool, force: bool, **said: Any) ->
     drafted = draft_plan(site, feed, readiness, proposed_checks(site, session.progress) if pages else "")
     if not drafted.has_steps:
         raise UsageError("there is nothing to do for this target", advice="name another one with --core or --runtime")
-    write_durably(out, drafted.text.encode(), mode=0o644)
+    write_durably(out, drafted.text.encode())
     for name, patch in drafted.patches.items():
-        (out.parent / PATCHES).mkdir(exist_ok=True)
-        write_durably(out.parent / PATCHES / f"{name}.patch", patch.encode(), mode=0o644)
+        write_durably(private_folder(out.parent / PATCHES) / f"{name}.patch", patch.encode())
     made = read_plan(out)
     open_ones = [d.name for d in readiness.decisions if d.open]
     append_log(site.work, site.name, "plan draft", "done", f"{len(made.step)} steps to core {made.plan.core}", str(out))
@@ -111,5 +110,5 @@ def check_command(session: Session, plan_file: Path) -> int:
 
 
 def _steps(console: Console, made: Plan) -> None:
-    rows = [(str(n), s.name, step_facts(s), "saved before" if s.save else "") for n, s in enumerate(made.step, 1)]
+    rows = [(str(n), s.name, s.told(), "saved before" if s.save else "") for n, s in enumerate(made.step, 1)]
     show.table(console, ("", "step", "what it does", "on live"), rows, right=(0,), keep=(1, 3))

@@ -9,8 +9,8 @@ from rich.text import Text
 from keenharbor.base.text import age, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cutover.journal import refuse_unsettled
-from keenharbor.cutover.rollback import RollbackResult, default_target, preview_rollback, run_rollback
+from keenharbor.live.journal import refuse_running
+from keenharbor.live.rollback import RollbackResult, default_target, preview_rollback, run_rollback
 from keenharbor.snapshot import find_snapshot
 
 
@@ -22,7 +22,7 @@ def rollback(session: Session, wanted: str | None, yes: bool) -> None:
 
     What cannot be carried over is saved beside the log, and the whole state before is kept as a snapshot."""
     site = session.site()
-    refuse_unsettled(site)
+    refuse_running(site)
     store = session.store(site)
     target = find_snapshot(store, wanted, site.name) if wanted else default_target(site, store)
     carried = preview_rollback(site, target)
@@ -49,6 +49,8 @@ def _render(out: Console, result: RollbackResult, old: str) -> None:
         *([("saved in", Text(result.aside_file))] if result.aside_file else []),
         ("before this", Text(f"snapshot {result.safety} holds all of it")),
     ])  # fmt: skip
+    for remark in result.remarks:
+        out.print(show.said("caution", remark))
     if result.elsewhere:
         out.print()
         out.print(Text("What else had changed since, and went with the way back:", style="dim"))

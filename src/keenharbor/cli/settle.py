@@ -6,7 +6,7 @@ from rich.console import Console
 
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cutover.settle import settle as settle_site
+from keenharbor.live.settle import settle as settle_site
 
 
 @harbor_command(name="settle")

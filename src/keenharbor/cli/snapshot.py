@@ -15,7 +15,7 @@ from keenharbor.base.text import age, duration, plural, short_age, size, when
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES
-from keenharbor.cutover.guarded import newest_whole, take_guarded
+from keenharbor.live.snapshots import newest_whole, take_guarded
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import (
     Snapshot,

@@ -15,7 +15,7 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
 from keenharbor.compare.camera import missing_browser
-from keenharbor.cutover.guarded import snapshot_for_trial
+from keenharbor.live.snapshots import snapshot_for_trial
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log, who
 from keenharbor.site.view import SiteView

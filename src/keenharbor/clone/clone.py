@@ -11,36 +11,43 @@ from __future__ import annotations
 import dataclasses
 import json
 import os
-import shutil
-import signal
 import sys
-import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from types import TracebackType
 from typing import Any
 from urllib.parse import urlsplit
 
-import psutil
-
-from keenharbor.base.durable import private_folder, write_json
+from keenharbor.base.durable import (
+    PRIVATE_FOLDER,
+    free_bytes,
+    private_folder,
+    remove_folder,
+    write_durably,
+    write_json,
+    write_plain,
+)
 from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.base.process import clean_environment, run_program
 from keenharbor.base.text import now, parse_stamp, size, stamp
-from keenharbor.clone.environment import environment_of, make_environment, within
+from keenharbor.clone.environment import environment_of
 from keenharbor.clone.marks import end_marked, mark_of
 from keenharbor.clone.quarantine import HolderFacts, Quarantine, not_permitted
-from keenharbor.clone.server import Server, fill_places, free_port, port_is_taken
+from keenharbor.clone.sealed import limits_of, live_secrets, sealing_for
+from keenharbor.clone.server import Server, free_port, port_is_taken
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
-from keenharbor.database.protocol import NO_DATABASE
+from keenharbor.database.protocol import NO_DATABASE, NO_ENGINE
 from keenharbor.database.rewrite import HostMove, Rewriter, places_left, rewrite_database
+from keenharbor.host.environment import make_environment, within
+from keenharbor.host.programs import clean_environment, end_program, runs, started_at
+from keenharbor.host.sealing import ControlGroups, DiskWatch, Limits, Sealing, parts_here, remove_groups
 from keenharbor.site.load import database_place, database_settings_file, read_password
 from keenharbor.site.model import RuntimePart
 from keenharbor.site.settings import read_settings, values_in, with_value
 from keenharbor.site.view import SiteView
+from keenharbor.site.writable import Writable, fill_places
 from keenharbor.snapshot import Snapshot, restore_state
 from keenharbor.snapshot.moved import address_forms, rewrite_files
 from keenharbor.snapshot.take import new_id
@@ -51,11 +58,14 @@ TRIAL_PURPOSE = "trial "
 
 @dataclass(frozen=True)
 class CloneFacts:
-    """What is written down of a clone. ``server`` is its private database server; ``own_database`` says that its
-    database was made on a server which others use, and is to be dropped with it. ``opaque`` names places that hold
-    something of live and could not be rewritten; ``environment`` is its own virtual environment; ``network``
-    tells of its own network while it runs, ``not_blocked`` why it has none; ``mail_port`` is where its mail goes. One that is not
-    ``whole`` was being made when it was killed."""
+    """What is written down of a clone.
+
+    ``server`` is its private database server; ``own_database`` says that its database was made on a server which others use,
+    and is to be dropped with it. ``opaque`` names places that hold something of live and could not be rewritten;
+    ``environment`` is its own virtual environment; ``network`` tells of its own network while it runs, ``not_blocked`` why it
+    has none; ``mail_port`` is where its mail goes. One that is not ``whole`` was being made when it was killed. Its programs
+    are ``sealed`` in their files, but for ``open_parts``; ``groups`` are the control groups that limit them; it held
+    ``bytes_held`` when it was made. ``owner`` is the run that made it, which it does not outlive unless it is ``kept``."""
 
     id: str
     site: str
@@ -79,6 +89,13 @@ class CloneFacts:
     not_blocked: str = ""
     switched_off: list[str] = field(default_factory=list)
     whole: bool = True
+    sealed: bool = False
+    open_parts: list[str] = field(default_factory=list)
+    groups: list[str] = field(default_factory=list)
+    bytes_held: int = 0
+    owner: int | None = None
+    owner_started: float | None = None
+    kept: bool = False
 
     @property
     def place(self) -> DatabasePlace:
@@ -99,7 +116,7 @@ class Clone:
         self.folder = folder
         self.live = live
         self.facts = facts
-        self.site = live.at(Path(facts.root), _with_password(facts, live), _own_runtime(facts, live))
+        self.site = Writable.of(live, facts.root, _with_password(facts, live), _own_runtime(facts, live))
         self._server: Server | None = None
         self._quarantine: Quarantine | None = None
         self.served_port = facts.port
@@ -110,8 +127,45 @@ class Clone:
 
     @property
     def prefix(self) -> tuple[str, ...]:
-        """What a command is started with, to run in the clone's own network."""
-        return self._quarantine.prefix if self._quarantine is not None else ()
+        """What a command is started with, to run sealed off, in the clone's own network where it has one."""
+        return self._sealing().prefix() if self.facts.sealed else ()
+
+    def _sealing(self, *, to_outside: bool = False) -> Sealing:
+        place = self.site.database_place
+        sockets = (str(Path(place.socket).parent),) if place.socket else ()
+        own = (self.facts.environment,) if self.facts.environment else ()
+        files = (str(self.folder / "database"),) if place.path is not None else ()
+        ports = {"bind": [self.served_port], "connect": [self.served_port, self.facts.mail_port, place.asked_port]}
+        holder = self._quarantine.holder if self._quarantine is not None and not to_outside else None
+        return sealing_for(
+            self.folder, self.live, self.site.place, more_writable=(*own, *files), sockets=sockets,
+            limits=self.limits, groups=tuple(self.facts.groups),
+            ports=ports if not to_outside else {"bind": [], "connect": []}, holder=holder,
+        )  # fmt: skip
+
+    @property
+    def installer_prefix(self) -> tuple[str, ...]:
+        """The same for what installs packages: where no wheelhouse is named it fetches them, from wherever it is told to."""
+        if self.live.wheelhouse() is not None or not self.facts.sealed:
+            return self.prefix
+        return dataclasses.replace(self._sealing(to_outside=True), ports=None).prefix("seal-installer.json")
+
+    @property
+    def limits(self) -> Limits:
+        """How much its programs may take."""
+        return limits_of(self.live, self.facts.bytes_held)
+
+    def watched(self) -> DiskWatch:
+        """A block in which its programs are ended when they add more to the disk than they may."""
+        own = [self.site.place, str(self.folder / "tmp"), str(self.folder / "outbox"), str(self.folder / "database")]
+        return DiskWatch(own, self.limits.disk, lambda: self.end_programs(at_once=True))
+
+    def end_programs(self, *, at_once: bool = False) -> None:
+        """End all that runs of it, what steps have left running too; with ``at_once`` they are not asked, and its database
+        server goes on."""
+        network = int((self.facts.network or {}).get("network", 0))
+        server = (self.facts.server or {}).get("pid") if at_once else None
+        end_marked(self.folder, network, self.facts.groups, at_once=at_once, spare=server)
 
     @property
     def variables(self) -> dict[str, str]:
@@ -119,6 +173,9 @@ class Clone:
         told = clean_environment() | mark_of(self.folder)
         told["PATH"] = f"{self.folder / 'programs'}{os.pathsep}{told.get('PATH', os.defpath)}"
         told["PHP_INI_SCAN_DIR"] = f"{os.pathsep}{self.folder / 'programs'}"
+        if self.facts.sealed:
+            own = "/tmp" if parts_here().root else str(self.folder / "tmp")
+            told |= {"HOME": own, "TMPDIR": own}
         return told
 
     @property
@@ -145,22 +202,26 @@ class Clone:
         serve = self.site.needed(self.site.model.serve, "serve")
         command = fill_places(
             serve.command,
-            {"runtime": self.site.launcher(), "root": str(self.site.root), "port": str(self.served_port)},
+            {"runtime": self.site.launcher(), "root": self.site.place, "port": str(self.served_port)},
         )
         server = Server(
-            command, self.site.root, self.served_port,
+            command, self.site.place, self.served_port,
             ready_path=serve.ready_path, start_seconds=serve.start_seconds, log=self.server_log,
             prefix=self.prefix, variables=self.variables,
         )  # fmt: skip
         server.start()
         self._server = server
-        if server.pid is not None:
-            self._note(pid=server.pid, pid_started=psutil.Process(server.pid).create_time())
+        if server.process is not None:
+            self._note(pid=server.process.pid, pid_started=server.process.started)
 
     def _close_off(self) -> None:
-        """Give the clone's programs a network of their own, where the system allows it; note why not where it does not."""
+        """Seal the clone's programs off, as far as the system allows it, and give them a network of their own; note what is
+        open."""
         if self._quarantine is not None:
             return
+        parts = parts_here()
+        groups = ControlGroups(f"keenharbor-{self.id}", self.limits).folders
+        self._note(sealed=parts.root or parts.landlock > 0, open_parts=parts.what_is_open(), groups=groups)
         place = self.site.database_place
         reason = (
             "its database is on a server that is reached over the network"
@@ -210,12 +271,17 @@ class Clone:
         self.facts = dataclasses.replace(self.facts, **changes)
         _write_facts(self.folder, self.facts)
 
+    def keep(self) -> None:
+        """Let it outlive the run that made it."""
+        self._note(kept=True)
+
     def drop(self) -> None:
         """End its processes, what steps have left running too, and remove every trace of it."""
         self.stop()
-        end_marked(self.folder)
+        self.end_programs()
         _drop_database(self.facts, self.live)
-        shutil.rmtree(self.folder, ignore_errors=True)
+        remove_groups(self.facts.groups)
+        remove_folder(self.folder)
 
     def __enter__(self) -> Clone:
         self.start()
@@ -261,7 +327,7 @@ def make_clone(
     home = folder or live.work / "clones"
     private_folder(home)
     needed = 2 * snapshot.file_bytes + 64 * 1024 * 1024
-    free = shutil.disk_usage(home).free
+    free = free_bytes(home)
     if free < needed:
         raise KeenHarborError(
             f"too little space for a clone: {size(free)} free, {size(needed)} wanted", where=home,
@@ -275,7 +341,7 @@ def make_clone(
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
         str(root), NO_DATABASE, environment=str(place / "environment") if source else None, mail_port=mail_port,
-        whole=False,
+        whole=False, bytes_held=snapshot.file_bytes, owner=os.getpid(), owner_started=started_at(os.getpid()),
     )  # fmt: skip
     _write_facts(place, facts)  # before anything is started: whatever is killed from here on can be found and removed
     database, server = _new_database(
@@ -291,7 +357,7 @@ def make_clone(
     try:
         if source is not None:
             make_environment(source, place / "environment")
-            clone.site = live.at(root, _with_password(facts, live), _own_runtime(facts, live))
+            clone.site = Writable.of(live, str(root), _with_password(facts, live), _own_runtime(facts, live))
         rewriter = _rewriter(clone, snapshot, was_at)
         touched: set[str] = set()
 
@@ -300,13 +366,13 @@ def make_clone(
             if len(entry.objects) > 1 or rewriter.may_touch(piece):
                 touched.add(entry.path)
 
-        restore_tree(root, snapshot.entries, {}, snapshot.store.read, watch=watch)
+        restore_tree(clone.site.tree, snapshot.entries, {}, snapshot.store.read, watch=watch)
         # Of a hard link only the first path is written; links are no content.
         concerned = [
             e for e in snapshot.entries.values() if e.path in touched or e.same_as in touched or e.kind == "link"
         ]
         if database.path is not None:
-            database.path.parent.mkdir(parents=True, exist_ok=True)
+            private_folder(database.path.parent)
         restore_state(snapshot.state, open_database(clone.site.database_place))
         _cut_ties(clone, rewriter, concerned, mail_port)
         _put_programs(clone)
@@ -327,13 +393,13 @@ def _new_database(
 ) -> tuple[DatabasePlace, PrivateServer | None]:
     """Where the clone's database is to be: a file beside it, one on a server of its own, or a new one on a server that
     the site file names. ``note`` is told of a server before it is started."""
-    old = live.database_place
-    if old.engine == "none":
-        return old, None
-    if old.path is not None:
-        inside = live.root in old.path.parents
+    old = live.database
+    if old.engine == NO_ENGINE:
+        return DatabasePlace(NO_ENGINE), None
+    if old.file is not None:
+        inside = PurePosixPath(live.place) in old.file.parents
         return DatabasePlace(
-            old.engine, root / old.path.relative_to(live.root) if inside else folder / "database" / old.path.name
+            old.engine, root / old.file.relative_to(live.place) if inside else folder / "database" / old.file.name
         ), None
     scratch = live.model.database.scratch_url
     if scratch is not None:
@@ -345,7 +411,9 @@ def _new_database(
             )
         return base.with_name(f"{base.name}_{identity.replace('-', '_')}"), None
     try:
-        server = PrivateServer.make(old.engine, folder / "database", mark_of(folder), note)
+        server = PrivateServer.make(
+            old.engine, folder / "database", mark_of(folder), note, sealed_from=live_secrets(live)
+        )
     except UsageError as error:
         raise UsageError(
             f"a clone's database needs a server of its own: {error.what}",
@@ -375,14 +443,14 @@ def _drop_database(facts: CloneFacts, live: SiteView | None) -> None:
 def live_places(live: SiteView, snapshot: Snapshot | None = None) -> list[str]:
     """Everything by which the live site could be reached: address, host, folder, database."""
     addresses = {live.address} | ({str(snapshot.manifest["address"])} if snapshot else set())
-    roots = {str(live.root), str(live.site_file.parent / live.model.site.root)}
+    roots = {live.place, str(live.site_file.parent / live.model.site.root)}
     roots |= {str(snapshot.manifest["root"])} if snapshot else set()
-    places = [*addresses, *(urlsplit(a).netloc for a in addresses), *roots, *live.database_place.marks]
+    places = [*addresses, *(urlsplit(a).netloc for a in addresses), *roots, *live.database.marks]
     return sorted(set(places), key=len, reverse=True)
 
 
 def _rewriter(clone: Clone, snapshot: Snapshot, was_at: str | None) -> Rewriter:
-    live, root = clone.live, str(clone.site.root)
+    live, root = clone.live, clone.site.place
     table: dict[str, str] = {}
     if was_at is not None and was_at != clone.address:
         table |= address_forms(was_at, clone.address)
@@ -391,7 +459,7 @@ def _rewriter(clone: Clone, snapshot: Snapshot, was_at: str | None) -> Rewriter:
     for place in live_places(live, snapshot):
         if place.startswith("http"):
             table |= address_forms(place, clone.address)
-        elif place in live.database_place.marks:
+        elif place in live.database.marks:
             table[place] = (clone.site.database_place.marks or (place,))[0]
         elif place.startswith("/"):
             table[place] = root
@@ -399,8 +467,7 @@ def _rewriter(clone: Clone, snapshot: Snapshot, was_at: str | None) -> Rewriter:
 
 
 def _cut_ties(clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail_port: int) -> None:
-    root = clone.site.root
-    files, left = rewrite_files(root, concerned, rewriter)
+    files, left = rewrite_files(clone.site.tree, concerned, rewriter)
     opaque = [f"file {path}" for path in left]
     _point_settings(clone)
     database = open_database(clone.site.database_place)
@@ -409,8 +476,8 @@ def _cut_ties(clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail
     mail = clone.site.model.mail
     if mail is not None:
         part = clone.site.needed(clone.site.model.settings, "settings")
-        settings_file = root / part.file
-        text = settings_file.read_text(encoding="utf-8")
+        settings_file = clone.site.named(part.file)
+        text = settings_file.read_text()
         try:
             for key, value in ((mail.host, "127.0.0.1"), (mail.port, str(mail_port))):
                 text = with_value(text, key, value, part.format, settings_file)
@@ -419,7 +486,7 @@ def _cut_ties(clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail
                 f"mail cannot be caught: the setting {missing} is not in the site's settings file", where=settings_file,
                 advice="correct [mail] in the site file",
             ) from None  # fmt: skip
-        settings_file.write_text(text, encoding="utf-8")
+        clone.site.write_setting_text(part.file, text)
     clone._note(rewritten_files=dict(files), rewritten_cells=dict(cells), opaque=opaque)
 
 
@@ -439,13 +506,7 @@ def _switch_off(clone: Clone) -> None:
     clone._close_off()
     try:
         for name in names:
-            words = {"runtime": clone.site.launcher(), "root": str(clone.site.root), "name": name}
-            ran = run_program(
-                [*clone.prefix, *fill_places(command, words)],
-                folder=clone.site.root,
-                time_limit=120,
-                environment=clone.variables,
-            )
+            ran = clone.site.run(command, 120, prefix=clone.prefix, variables=clone.variables, name=name)
             if ran.code != 0:
                 raise KeenHarborError(
                     f"'{name}' cannot be switched off in the clone: {ran.output.strip()[-200:]}", where=ran.command
@@ -470,10 +531,10 @@ def _put_programs(clone: Clone) -> None:
     file, too."""
     programs = private_folder(clone.folder / "programs")
     private_folder(clone.outbox)
-    program = programs / "sendmail"
-    program.write_text(_SENDMAIL.format(python=sys.executable, outbox=str(clone.outbox)), encoding="utf-8")
-    program.chmod(0o700)
-    (programs / "mail.ini").write_text(f'sendmail_path = "{program} -t -i"\n', encoding="utf-8")
+    program, sessions = programs / "sendmail", private_folder(clone.folder / "tmp" / "sessions")
+    write_durably(program, _SENDMAIL.format(python=sys.executable, outbox=str(clone.outbox)).encode(), PRIVATE_FOLDER)
+    php = f'sendmail_path = "{program} -t -i"\nsession.save_path = "{sessions}"\n'
+    write_plain(programs / "mail.ini", php.encode())
 
 
 def _names_its_port(place: DatabasePlace) -> bool:
@@ -498,9 +559,9 @@ def _point_settings(clone: Clone) -> None:
     keys, place = clone.site.model.database.settings, clone.site.database_place
     if not place.on_server:
         return
-    file, form = database_settings_file(clone.site.model, clone.site.root)
+    file, form = database_settings_file(clone.site.model, clone.site.named(""))
     if keys is not None:
-        text = file.read_text(encoding="utf-8")
+        text = file.read_text()
         said = values_in(text, form, file)
         wanted = {
             keys.url: place.url, keys.host: _host_for(place, said.get(keys.host or "", ""), keys.socket in said),
@@ -511,8 +572,8 @@ def _point_settings(clone: Clone) -> None:
         for key, value in wanted.items():
             if key is not None and key in said:
                 text = with_value(text, key, value, form, file)
-        file.write_text(text, encoding="utf-8")
-        now = database_place(clone.site.model, clone.site.site_file.parent, clone.site.root)
+        clone.site.write_setting_text(file.path, text)
+        now = database_place(clone.site.model, clone.site.site_file.parent, clone.site.named(""))
         if now.is_same_as(place):
             return
     missing = (
@@ -571,40 +632,26 @@ def close_clone(work: Path, wanted: str, live: SiteView | None = None) -> CloneF
     folder = work / "clones" / facts.id
     _end_processes(folder, facts)
     _drop_database(facts, live)
-    shutil.rmtree(folder, ignore_errors=True)
+    remove_folder(folder)
+    remove_groups(facts.groups)
     made_for = facts.purpose.removeprefix(TRIAL_PURPOSE)
     trial = work / "trials" / made_for
     begun = not (trial / "result.json").exists() and not (trial / "seen/1.zst").exists()
     if made_for != facts.purpose and made_for and begun:
-        shutil.rmtree(
-            trial, ignore_errors=True
-        )  # what a killed trial had begun; with a step done it can be gone on with
+        remove_folder(trial)  # what a killed trial had begun; with a step done it can be gone on with
     return facts
 
 
 def is_running(facts: CloneFacts) -> bool:
     """Whether the clone's server runs; a process that only took over its number does not count."""
-    try:
-        return facts.pid is not None and abs(psutil.Process(facts.pid).create_time() - (facts.pid_started or 0)) < 1
-    except psutil.Error:
-        return False
+    return runs(facts.pid, facts.pid_started)
 
 
 def _end_processes(folder: Path, facts: CloneFacts) -> None:
     if facts.network is not None:
         told = facts.network
-        HolderFacts(tuple(told["pids"]), tuple(told["started"]), str(told["folder"])).end()
-    if is_running(facts) and facts.pid is not None:
-        _end_group(facts, facts.pid)
-    end_marked(folder)  # what was killed before it could write down what it had started
-
-
-def _end_group(facts: CloneFacts, pid: int) -> None:
-    for sign in (signal.SIGTERM, signal.SIGKILL):
-        try:
-            os.killpg(pid, sign)
-        except ProcessLookupError:
-            return
-        end = time.monotonic() + 2
-        while is_running(facts) and time.monotonic() < end:
-            time.sleep(0.02)
+        HolderFacts(tuple(told["pids"]), tuple(told["started"]), str(told["folder"]), int(told.get("network", 0))).end()
+    if facts.pid is not None:
+        end_program(facts.pid, facts.pid_started)
+    # What was killed before it could write down what it had started.
+    end_marked(folder, int((facts.network or {}).get("network", 0)), facts.groups)

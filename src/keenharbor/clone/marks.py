@@ -1,15 +1,19 @@
 """Finding every program that was started for a clone, also when nobody could write down its number any more.
 
-Each gets a variable in its environment that names the clone's folder, and hands it on to those that it starts itself.
+Each gets a variable in its environment that names the clone's folder, and hands it on to those that it starts itself. One
+that has taken the variable out is found by the clone's network and by its control groups.
 """
 
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+import os
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import psutil
+
+from keenharbor.host.sealing import group_programs, in_network
 
 VARIABLE = "KEEN_HARBOR_CLONE"
 _SECONDS = 3
@@ -21,21 +25,53 @@ def mark_of(folder: Path) -> dict[str, str]:
     return {VARIABLE: str(folder.absolute())}
 
 
-def end_marked(folder: Path) -> None:
-    """End every program that bears the mark of ``folder``: those of other users only as root."""
+def end_marked(
+    folder: Path, network: int = 0, groups: Iterable[str] = (), *, at_once: bool = False, spare: int | None = None
+) -> None:  # fmt: skip
+    """End every program that bears the mark of ``folder``, or that is in its ``network`` or control ``groups``: those of other
+    users only as root. With ``at_once`` none is asked first. The program ``spare`` and its own are left alone."""
     wanted = str(folder.absolute())
     for _ in range(3):  # one that was just being started may come to light after its parent
-        found = list(_marked(wanted))
+        found = list({p.pid: p for p in (*_marked(wanted), *_in(wanted, network, groups))}.values())
+        if spare is not None:
+            found = [p for p in found if p.pid != spare and _parent(p) != spare]
         if not found:
             return
+        if not at_once:
+            for process in found:
+                with contextlib.suppress(psutil.Error):
+                    process.terminate()
+            _, found = psutil.wait_procs(found, timeout=_SECONDS)
         for process in found:
             with contextlib.suppress(psutil.Error):
-                process.terminate()
-        _, alive = psutil.wait_procs(found, timeout=_SECONDS)
-        for process in alive:
-            with contextlib.suppress(psutil.Error):
                 process.kill()
-        psutil.wait_procs(alive, timeout=_SECONDS)
+        psutil.wait_procs(found, timeout=_SECONDS)
+
+
+def _parent(process: psutil.Process) -> int:
+    try:
+        return int(process.ppid())
+    except psutil.Error:
+        return 0
+
+
+def _in(wanted: str, network: int, groups: Iterable[str]) -> Iterator[psutil.Process]:
+    pids = {*group_programs(groups), *(in_network(network) if network and network != _own_network() else ())}
+    for pid in pids - {os.getpid()}:
+        with contextlib.suppress(psutil.Error):
+            process = psutil.Process(pid)
+            # A network's number may have been given to another clone's since: whose programs those are, they say.
+            told = process.environ().get(VARIABLE, wanted)
+            if process.status() != psutil.STATUS_ZOMBIE and told == wanted:
+                yield process
+
+
+def _own_network() -> int:
+    """That of this process, in which none of a clone's is."""
+    try:
+        return Path("/proc/self/ns/net").stat().st_ino
+    except OSError:
+        return 0
 
 
 def _marked(wanted: str) -> Iterator[psutil.Process]:

@@ -1,73 +1,50 @@
 """A network of its own for the programs of a clone: they reach themselves, and nothing else.
 
-Where the system allows it (Linux network namespaces, by ``unshare`` and ``nsenter`` of util-linux; see network_namespaces(7)),
-whatever the clone's code asks of the outside finds nobody there. Two ways lead in and out: requests to the clone's server, and
-mail to its mail box, each passed on by `relay`.
+Where the system allows it (Linux network namespaces; see network_namespaces(7)), whatever the clone's code asks of the outside
+finds nobody there. Two ways lead in and out: requests to the clone's server, and mail to its mail box, each passed on by `relay`.
 """
 
 from __future__ import annotations
 
-import functools
-import os
-import shutil
-import subprocess
+import contextlib
 import sys
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-import psutil
-
+from keenharbor.base.durable import remove_folder
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.base.process import clean_environment, stop_group
 from keenharbor.clone import relay
+from keenharbor.host import seal
+from keenharbor.host.programs import Running, clean_environment, end_program
+from keenharbor.host.sealing import parts_here
 
-_SECONDS = 10
 
-
-@functools.cache
 def not_permitted() -> str:
     """Why no network of its own can be had here, in words; empty when it can."""
-    if shutil.which("unshare") is None or shutil.which("nsenter") is None:
-        return "the programs unshare and nsenter (util-linux) are not installed"
-    try:
-        ran = subprocess.run([*_new_network(), "true"], capture_output=True, text=True, timeout=_SECONDS, check=False)
-    except (OSError, subprocess.SubprocessError) as error:
-        return f"the system does not allow it: {error}"
-    return (
-        ""
-        if ran.returncode == 0
-        else f"the system does not allow it: {ran.stderr.strip().splitlines()[-1:] or ['no reason given']}"
-    )
-
-
-def _new_network() -> list[str]:
-    return (
-        ["unshare", "--net"]
-        if os.geteuid() == 0
-        else ["unshare", "--user", "--map-current-user", "--keep-caps", "--net"]
-    )
+    return parts_here().no_network
 
 
 @dataclass(frozen=True)
 class HolderFacts:
-    """What is written down of a quarantine, so that it can be ended after a crash: its processes, the folder of its sockets."""
+    """What is written down of a quarantine, so that it can be ended after a crash: its processes, the folder of its sockets, the
+    number of its network, by which whatever runs in it is found."""
 
     pids: tuple[int, ...]
     started: tuple[float, ...]
     folder: str
+    network: int = 0
 
     def end(self) -> None:
         """End what is left of it."""
         for pid, started in zip(self.pids, self.started, strict=True):
-            try:
-                process = psutil.Process(pid)
-                if abs(process.create_time() - started) < 1:
-                    process.kill()
-            except psutil.Error:
-                continue
-        shutil.rmtree(self.folder, ignore_errors=True)
+            end_program(pid, started, 0.5)
+        if Path(self.folder).name.startswith(FOLDER):
+            remove_folder(Path(self.folder))
+
+
+FOLDER = "harbor-net-"
 
 
 class Quarantine:
@@ -79,45 +56,43 @@ class Quarantine:
     ) -> None:  # fmt: skip
         """Its processes get ``variables`` in their environment; ``note`` is told of its folder before they are started."""
         # Sockets have short names; a clone's folder may not.
-        self._folder = Path(tempfile.mkdtemp(prefix="harbor-net-"))
+        self._folder = Path(tempfile.mkdtemp(prefix=FOLDER))
         note(HolderFacts((), (), str(self._folder)))
         self._variables = clean_environment() | dict(variables or {})
-        self._processes: list[subprocess.Popen[bytes]] = []
+        self._processes: list[Running] = []
         try:
             web, mail = f"unix:{self._folder}/web", f"unix:{self._folder}/mail"
-            inside = self._start(_new_network(), "--loopback-up", f"{web}=tcp:{port}", f"tcp:{mail_port}={mail}")
+            own_network = [sys.executable, "-I", "-S", str(seal.__file__), "--network"]
+            inside = self._start(own_network, f"{web}=tcp:{port}", f"tcp:{mail_port}={mail}")
             self._start([], f"tcp:{port}={web}", f"{mail}=tcp:{mail_port}")
         except BaseException:
             self.end()
             raise
-        enter = [] if os.geteuid() == 0 else ["--user", "--preserve-credentials"]
-        self.prefix: tuple[str, ...] = ("nsenter", f"--target={inside.pid}", *enter, "--net", "--")
-        """What a command is started with, to run within."""
+        self.holder = inside.pid
+        """The process whose network a sealed program joins."""
+        network = 0
+        with contextlib.suppress(OSError):
+            network = Path(f"/proc/{inside.pid}/ns/net").stat().st_ino
         self.facts = HolderFacts(
             tuple(p.pid for p in self._processes),
-            tuple(psutil.Process(p.pid).create_time() for p in self._processes),
+            tuple(p.started or 0.0 for p in self._processes),
             str(self._folder),
+            network,
         )
 
-    def _start(self, before: Sequence[str], *words: str) -> subprocess.Popen[bytes]:
-        # unshare replaces itself by the relay, so that this is the process within.
+    def _start(self, before: Sequence[str], *words: str) -> Running:
+        # What makes the network replaces itself by the relay, so that this is the process within.
         command = [*before, sys.executable, "-I", "-S", str(Path(relay.__file__)), *words]
-        process = subprocess.Popen(
-            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, cwd="/", env=self._variables,
-            start_new_session=True,
-        )  # fmt: skip
+        process = Running(command, folder="/", environment=self._variables, talks=True)
         self._processes.append(process)
-        assert process.stdout is not None and process.stderr is not None
-        if process.stdout.readline().strip() != b"ready":
-            said = process.stderr.read().decode("utf-8", "replace").strip().splitlines()
-            raise KeenHarborError(f"the clone's network cannot be set up: {said[-1] if said else 'no reason given'}")
+        try:
+            process.ask_ready()
+        except KeenHarborError as error:
+            raise KeenHarborError(f"the clone's network cannot be set up: {error.what}") from None
         return process
 
     def end(self) -> None:
         """End it; what still runs within has no network any more."""
         for process in self._processes:
-            stop_group(process)
-            for pipe in (process.stdin, process.stdout, process.stderr):
-                if pipe is not None:
-                    pipe.close()
-        shutil.rmtree(self._folder, ignore_errors=True)
+            process.stop()
+        remove_folder(self._folder)

@@ -1,6 +1,6 @@
 """Passes connections on, between the inside of a clone's network and the outside. A program of its own:
 
-    python relay.py [--loopback-up] LISTEN=CONNECT …       with tcp:PORT (on loopback) or unix:PATH on either side
+    python relay.py LISTEN=CONNECT …       with tcp:PORT (on loopback) or unix:PATH on either side
 
 It says ``ready`` when it listens, and ends when its standard input does: with the program that started it, however that ends.
 """
@@ -9,13 +9,9 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import fcntl
-import socket
-import struct
 import sys
 from pathlib import Path
 
-_SIOCGIFFLAGS, _SIOCSIFFLAGS, _IFF_UP = 0x8913, 0x8914, 0x1
 _LARGEST_HELD = 1 << 20
 
 
@@ -97,14 +93,6 @@ class _Entrance(_End):
                 self.transport.abort()
 
 
-def loopback_up() -> None:
-    """Bring the loopback device of a new network up (netdevice(7))."""
-    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as probe:
-        asked = struct.pack("16sh14x", b"lo", 0)
-        flags = struct.unpack("16sh14x", fcntl.ioctl(probe, _SIOCGIFFLAGS, asked))[1]
-        fcntl.ioctl(probe, _SIOCSIFFLAGS, struct.pack("16sh14x", b"lo", flags | _IFF_UP))
-
-
 async def _run(pairs: list[tuple[str, str]]) -> None:
     loop = asyncio.get_running_loop()
     for listen, goal in pairs:
@@ -124,9 +112,6 @@ async def _run(pairs: list[tuple[str, str]]) -> None:
 
 def main(words: list[str]) -> None:
     """Pass connections on until standard input ends."""
-    if words[:1] == ["--loopback-up"]:
-        loopback_up()
-        words = words[1:]
     pairs = [(listen, goal) for listen, _, goal in (word.partition("=") for word in words)]
     asyncio.run(_run(pairs))
 

@@ -5,15 +5,14 @@ from __future__ import annotations
 import contextlib
 import secrets
 import socket
-import subprocess
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.base.process import clean_environment, stop_group
 from keenharbor.compare.visitor import VisitError, Visitor
+from keenharbor.host.programs import Running, clean_environment
 
 
 def free_port() -> int:
@@ -55,7 +54,7 @@ class Server:
     which the port is passed on."""
 
     def __init__(
-        self, command: Sequence[str], root: Path, port: int, *, ready_path: str, start_seconds: float, log: Path,
+        self, command: Sequence[str], root: str, port: int, *, ready_path: str, start_seconds: float, log: Path,
         prefix: Sequence[str] = (), variables: Mapping[str, str] | None = None,
     ) -> None:  # fmt: skip
         self._command = [*prefix, *command]
@@ -65,7 +64,7 @@ class Server:
         self._ready_path = ready_path
         self._start_seconds = start_seconds
         self._log = log
-        self._process: subprocess.Popen[bytes] | None = None
+        self._process: Running | None = None
         self.port = port
 
     @property
@@ -73,8 +72,9 @@ class Server:
         return f"http://127.0.0.1:{self.port}"
 
     @property
-    def pid(self) -> int | None:
-        return self._process.pid if self._process else None
+    def process(self) -> Running | None:
+        """What runs."""
+        return self._process
 
     def start(self) -> None:
         """Start it and wait for its first answer, whatever that is. Raises `KeenHarborError` when none comes."""
@@ -83,14 +83,10 @@ class Server:
                 f"port {self.port} is taken by another program", where=self.address, advice="name another port, or none"
             )
         before = self._log.stat().st_size if self._log.exists() else 0
-        with self._log.open("ab") as out:
-            try:
-                self._process = subprocess.Popen(
-                    self._command, cwd=self._root, stdin=subprocess.DEVNULL, stdout=out, stderr=out,
-                    env=self._variables, start_new_session=True,
-                )  # fmt: skip
-            except OSError as error:
-                raise KeenHarborError(f"the site cannot be started: {error}", where=self._command[0]) from error
+        try:
+            self._process = Running(self._command, folder=self._root, log=self._log, environment=self._variables)
+        except OSError as error:
+            raise KeenHarborError(f"the site cannot be started: {error}", where=self._command[0]) from error
         deadline = time.monotonic() + self._start_seconds
         while True:
             try:
@@ -99,7 +95,7 @@ class Server:
                 return
             except VisitError:
                 pass
-            ended = self._process.poll() is not None
+            ended = self._process.ended()
             if ended or time.monotonic() > deadline:
                 self.stop()
                 with self._log.open("rb") as log:
@@ -115,8 +111,7 @@ class Server:
         """End it, with all its children."""
         if self._process is not None:
             process, self._process = self._process, None
-            if process.poll() is None:
-                stop_group(process)
+            process.stop()
 
     def __enter__(self) -> Server:
         self.start()
@@ -126,13 +121,3 @@ class Server:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.stop()
-
-
-def fill_places(command: Sequence[str], places: Mapping[str, str]) -> list[str]:
-    """A command with its {places} filled."""
-    done = []
-    for word in command:
-        for name, value in places.items():
-            word = word.replace("{" + name + "}", value)
-        done.append(word)
-    return done

@@ -10,9 +10,9 @@ from keenharbor.base.text import plural, shorten
 from keenharbor.compare.findings import Observation, Weight
 from keenharbor.database import DatabaseState, Row, RowDelta, TableDelta
 from keenharbor.database.cells import cell_value, flat
+from keenharbor.host.areas import fits
 from keenharbor.site.model import SiteFile
 from keenharbor.tree import Entry, compare_trees
-from keenharbor.tree.areas import fits
 
 HIDDEN = "(hidden)"
 _SECRET = re.compile(r"pass(?!ed)|secret|token|salt|api.?key|credential|private", re.IGNORECASE)

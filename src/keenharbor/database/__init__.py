@@ -14,6 +14,7 @@ from keenharbor.database.protocol import (
     Table,
     Value,
 )
+from keenharbor.database.readonly import ReadDatabase, read_only
 from keenharbor.database.rows import (
     StoredState,
     StoredTable,
@@ -30,6 +31,7 @@ __all__ = [
     "DatabasePlace",
     "DatabaseState",
     "DatabaseWriter",
+    "ReadDatabase",
     "Row",
     "RowDelta",
     "Schema",
@@ -41,6 +43,7 @@ __all__ = [
     "Value",
     "encode_row",
     "open_database",
+    "read_only",
     "row_delta",
     "sql_text",
     "store_state",

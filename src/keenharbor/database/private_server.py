@@ -9,9 +9,7 @@ import contextlib
 import json
 import os
 import pwd
-import shutil
 import signal
-import subprocess
 import tempfile
 import time
 from collections.abc import Callable
@@ -19,12 +17,11 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-import psutil
-
-from keenharbor.base.durable import private_folder, write_json
+from keenharbor.base.durable import private_folder, remove_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.base.process import clean_environment, run_program
 from keenharbor.database.protocol import DatabasePlace
+from keenharbor.host.programs import Running, clean_environment, find_program, run_program, runs
+from keenharbor.host.sealing import Sealing, arranged, parts_here, program_places
 
 START_SECONDS = 60.0
 _USER = "harbor"
@@ -45,14 +42,14 @@ def missing_program(engine: str) -> str | None:
 def _programs(engine: str) -> list[str]:
     if engine == "mariadb":
         wanted = ("mariadb-install-db", "mariadbd")
-        found = [shutil.which(p, path=f"{os.environ.get('PATH', '')}:/usr/sbin:/usr/libexec") for p in wanted]
+        found = [find_program(p, f"{os.environ.get('PATH', '')}:/usr/sbin:/usr/libexec") for p in wanted]
     elif engine == "postgres":
         wanted = ("initdb", "postgres")
         folders = sorted(
             Path("/").glob(_POSTGRES_FOLDERS.lstrip("/")), key=lambda p: _number(p.parent.name), reverse=True
         )
         path = ":".join([*map(str, folders), os.environ.get("PATH", "")])
-        found = [shutil.which(p, path=path) for p in wanted]
+        found = [find_program(p, path) for p in wanted]
     else:
         raise UsageError(f"there is no private server for the engine '{engine}'")
     for program, place in zip(wanted, found, strict=True):
@@ -74,7 +71,8 @@ def _number(text: str) -> float:
 @dataclass
 class PrivateServer:
     """A server in ``folder``; what is written down of it is enough to end and remove it after a crash. Its programs get
-    ``variables`` in their environment, by which they can be found."""
+    ``variables`` in their environment, by which they can be found. Its program is sealed where ``sealed_from`` is given: what is
+    run as SQL in a clone must not read or write elsewhere by the server's hand."""
 
     engine: str
     folder: str
@@ -83,14 +81,15 @@ class PrivateServer:
     pid_started: float | None = None
     data: str | None = None
     variables: dict[str, str] = field(default_factory=dict)
+    sealed_from: list[str] | None = None
 
     def __post_init__(self) -> None:
-        self._process: subprocess.Popen[bytes] | None = None
+        self._process: Running | None = None
 
     @classmethod
     def make(
         cls, engine: str, folder: Path, variables: dict[str, str] | None = None,
-        note: Callable[[PrivateServer], object] = lambda server: None,
+        note: Callable[[PrivateServer], object] = lambda server: None, sealed_from: list[str] | None = None,
     ) -> PrivateServer:  # fmt: skip
         """Prepare a new server in ``folder`` and start it. ``note`` is told of it before anything is run, to write it down.
         Raises `UsageError` when it is not installed."""
@@ -99,7 +98,7 @@ class PrivateServer:
         socket_folder = folder
         if len(os.fsencode(folder)) > _LONGEST_SOCKET:
             socket_folder = Path(tempfile.mkdtemp(prefix="harbor-socket-"))
-        server = cls(engine, str(folder), str(socket_folder), variables=variables or {})
+        server = cls(engine, str(folder), str(socket_folder), variables=variables or {}, sealed_from=sealed_from)
         try:
             if engine == "postgres":
                 server._choose_data_folder()
@@ -140,11 +139,11 @@ class PrivateServer:
             # It refuses to run as root; another user must be able to reach its folder, which lies in a private one.
             self.data = tempfile.mkdtemp(prefix="harbor-postgres-")
             if self.socket_folder != self.folder:  # one was made for its short name
-                Path(self.socket_folder).rmdir()
+                remove_folder(Path(self.socket_folder))
             self.socket_folder = self.data
             owner = pwd.getpwnam(_unprivileged())
             os.chown(self.data, owner.pw_uid, owner.pw_gid)
-        Path(self.data).mkdir(mode=0o700, exist_ok=True)
+        private_folder(Path(self.data))
 
     def _prepare_postgres(self, install: str) -> None:
         user = _unprivileged() if os.geteuid() == 0 else None
@@ -175,18 +174,34 @@ class PrivateServer:
             command = [program, "-D", f"{self.data}/cluster", "-k", self.socket_folder, "-c", "listen_addresses=",
                        "-c", "fsync=off", "-c", "max_wal_size=2GB"]  # fmt: skip
         told = {"PATH": os.environ.get("PATH", ""), "LC_ALL": "C", **self.variables}
-        with (Path(self.folder) / "server.log").open("ab") as log:
-            process = subprocess.Popen(
-                command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, user=user, group=user,
-                extra_groups=[] if user else None, cwd="/", env=told,
-            )  # fmt: skip
+        sealed = self._sealed(program, user)
+        process = Running(
+            [*sealed, *command], folder="/", log=Path(self.folder) / "server.log", environment=told,
+            user=None if sealed else user,
+        )  # fmt: skip
         self._process = process
         self.pid = process.pid
-        with contextlib.suppress(psutil.Error):
-            self.pid_started = psutil.Process(process.pid).create_time()
+        self.pid_started = process.started
         self._wait(process)
 
-    def _wait(self, process: subprocess.Popen[bytes]) -> None:
+    def _sealed(self, program: str, user: str | None) -> tuple[str, ...]:
+        """What its program is started with, to run sealed: it sees its own folders and no network."""
+        parts = parts_here()
+        if self.sealed_from is None or not (parts.root or parts.landlock):
+            return ()
+        own = private_folder(Path(self.folder) / "seal")
+        temporary = Path(self.data or self.folder) / "seal-tmp"
+        if not temporary.exists():
+            private_folder(temporary)
+            if user is not None:
+                owner = pwd.getpwnam(user)
+                os.chown(temporary, owner.pw_uid, owner.pw_gid)
+        writable = tuple(dict.fromkeys((self.folder, self.socket_folder, self.data or self.folder)))
+        visible, hidden = arranged(program_places(program), writable, self.sealed_from)
+        network = "open" if parts.no_network else "none"
+        return Sealing(own, visible, writable, hidden, str(temporary), network=network, user=user).prefix()
+
+    def _wait(self, process: Running) -> None:
         from keenharbor.database.engines import open_database
 
         deadline = time.monotonic() + START_SECONDS
@@ -196,7 +211,7 @@ class PrivateServer:
                 server.version()
                 return
             except KeenHarborError as error:
-                if process.poll() is not None or time.monotonic() > deadline:
+                if process.ended() or time.monotonic() > deadline:
                     tail = (Path(self.folder) / "server.log").read_text(encoding="utf-8", errors="replace")[-400:]
                     raise KeenHarborError(
                         f"the private {self.engine} server does not start: {tail.strip() or error.what}",
@@ -207,15 +222,7 @@ class PrivateServer:
     @property
     def running(self) -> bool:
         """Whether its process runs; one that only took over its number does not count."""
-        try:
-            found = psutil.Process(self.pid) if self.pid is not None else None
-            return (
-                found is not None
-                and found.status() != psutil.STATUS_ZOMBIE
-                and abs(found.create_time() - (self.pid_started or 0)) < 1
-            )
-        except psutil.Error:
-            return False
+        return runs(self.pid, self.pid_started)
 
     def stop(self) -> None:
         """End the server."""
@@ -228,7 +235,7 @@ class PrivateServer:
             end = time.monotonic() + 10
             while self.running and time.monotonic() < end:
                 if self._process is not None:
-                    self._process.poll()
+                    self._process.ended()
                 time.sleep(0.02)
             if not self.running:
                 break
@@ -240,7 +247,7 @@ class PrivateServer:
         """End the server and remove every trace of it."""
         self.stop()
         for folder in {self.folder, self.socket_folder, self.data or self.folder}:
-            shutil.rmtree(folder, ignore_errors=True)
+            remove_folder(Path(folder))
 
     def run_sql(self, statement: str) -> None:
         """Run a statement on the server, outside any database of a site."""

@@ -20,7 +20,9 @@ ColumnKind = Literal["any", "int", "float", "text", "bytes", "bool"]
 """How a stored value is read: ``any`` says it itself (JSON); decimals, dates and the like are kept as the engine's text."""
 
 DEFAULT_PORTS = {"mariadb": 3306, "postgres": 5432}
-NO_DATABASE = "none:"
+NO_ENGINE = "none"
+"""The engine of a site without a database."""
+NO_DATABASE = f"{NO_ENGINE}:"
 """The URL of a site without a database."""
 SCHEMES = {
     "sqlite": "sqlite",
@@ -48,7 +50,7 @@ class DatabasePlace:
     password: str = field(default="", repr=False)
 
     def __str__(self) -> str:
-        if self.engine == "none":
+        if self.engine == NO_ENGINE:
             return "no database"
         if self.path is not None:
             return f"{self.engine}:{self.path}"
@@ -65,7 +67,7 @@ class DatabasePlace:
     @property
     def on_server(self) -> bool:
         """Whether it is on a database server (and not a file, or none at all)."""
-        return self.engine not in ("sqlite", "none")
+        return self.path is None and self.engine != NO_ENGINE
 
     @property
     def marks(self) -> tuple[str, ...]:
@@ -106,7 +108,7 @@ class DatabasePlace:
         A password in the URL is taken, ``password`` where there is none. Raises `UsageError` for anything else.
         """
         if url == NO_DATABASE:
-            return cls("none")
+            return cls(NO_ENGINE)
         try:
             parts = urlsplit(url)
             port = parts.port or 0
@@ -134,7 +136,7 @@ class DatabasePlace:
     @property
     def url(self) -> str:
         """The place as a URL, without the password."""
-        if self.engine == "none":
+        if self.engine == NO_ENGINE:
             return NO_DATABASE
         if self.path is not None:
             return f"sqlite://{quote(str(self.path))}"

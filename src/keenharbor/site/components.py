@@ -12,9 +12,10 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from keenharbor.database import serialised
+from keenharbor.host import AnyPath, relative_to, size_of
+from keenharbor.host.areas import fits
 from keenharbor.site.model import DescribedFolder, FolderPart
 from keenharbor.site.settings import LARGEST_SETTINGS_FILE, SettingsError, settings_in
-from keenharbor.tree.areas import fits
 
 _HEADER_BYTES = 8192
 _HEADER_LINE = re.compile(
@@ -45,10 +46,10 @@ def header_facts(text: str) -> dict[str, str]:
     return {}
 
 
-def facts_of(file: Path, form: str) -> dict[str, str]:
+def facts_of(file: AnyPath, form: str) -> dict[str, str]:
     """What a component's file says, by key; nothing where it cannot be read."""
     try:
-        if not file.is_file() or file.stat().st_size > LARGEST_SETTINGS_FILE:
+        if not file.is_file() or size_of(file) > LARGEST_SETTINGS_FILE:
             return {}
         text = file.read_text(encoding="utf-8", errors="replace")
         if form == "header":
@@ -58,15 +59,15 @@ def facts_of(file: Path, form: str) -> dict[str, str]:
         return {}
 
 
-def components_in(root: Path, part: FolderPart) -> list[FoundComponent]:
+def components_in(root: AnyPath, part: FolderPart) -> list[FoundComponent]:
     """What stands in the folders of ``part``, by name."""
     return sorted((c for place in part.places for c in described_in(root, place)), key=lambda c: c.name)
 
 
-def described_in(root: Path, part: DescribedFolder) -> Iterator[FoundComponent]:
+def described_in(root: AnyPath, part: DescribedFolder) -> Iterator[FoundComponent]:
     """What stands in one folder and those made alike. Links that lead out of the site are not followed."""
     if part.format == "distributions":
-        for name, found in sorted(distributions(root / part.folder).items()):
+        for name, found in sorted(distributions(Path(str(root / part.folder))).items()):
             if not part.only or fits(name, part.only):
                 facts = {"title": found.summary, "version": found.version, "author": found.author}
                 yield FoundComponent(found.name, part.folder, facts, (found.name, name, *found.modules))
@@ -84,11 +85,11 @@ def described_in(root: Path, part: DescribedFolder) -> Iterator[FoundComponent]:
         facts = facts_of(facts_file, part.format)
         said = {name: facts.get(key, "") for name, key in part.fields.items()}
         name = said.pop("name", "") or item.name
-        at = facts_file.relative_to(root).as_posix()
+        at = relative_to(facts_file, root)
         yield FoundComponent(name, path, said, tuple(dict.fromkeys((name, item.name))), at)
 
 
-def facts_file_in(item: Path, pattern: str) -> Path | None:
+def facts_file_in(item: AnyPath, pattern: str) -> AnyPath | None:
     """The file in the folder ``item`` that describes it; of several that a pattern fits, the first with a header."""
     wanted = pattern.replace("{name}", item.name)
     if not item.is_dir():
@@ -96,7 +97,7 @@ def facts_file_in(item: Path, pattern: str) -> Path | None:
     if "*" not in wanted:
         file = item / wanted
         return file if file.is_file() else None
-    files = sorted(f for f in item.glob(wanted) if f.is_file())
+    files = sorted((f for f in item.glob(wanted) if f.is_file()), key=str)
     return next((f for f in files if facts_of(f, "header")), None)
 
 

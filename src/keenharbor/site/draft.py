@@ -9,6 +9,8 @@ from pathlib import Path
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
+from keenharbor.database.protocol import NO_ENGINE
+from keenharbor.host import AnyPath
 from keenharbor.site.inference.evidence import Entry, Sureness
 from keenharbor.site.load import SITE_FILE_NAME, database_place, database_settings_file, read_platform
 from keenharbor.site.model import SettingsPart
@@ -46,9 +48,9 @@ def draft_site_file(
     absent = [f for f in model.platform.recognised_by if not (root / f).exists()]
     if absent:
         raise UsageError(f"this is no site on {title}: it has no {', '.join(absent)}", where=root)
-    site = SiteView(model, site_file, root, DatabasePlace("none"), home, home)
+    site = SiteView(model, site_file, str(root), DatabasePlace(NO_ENGINE), home, home)
     general = model.settings
-    settings_file = root / site.settings_path
+    settings_file = site.named(site.settings_path)
     settings = _settings(settings_file, general)
     entries: list[Entry] = []
 
@@ -72,8 +74,8 @@ def draft_site_file(
     if model.database.settings is not None or model.database.setting is not None:
         # A platform file by itself has a stand-in for the path.
         unsaid = model.model_copy(update={"database": model.database.model_copy(update={"path": None})})
-        place = database_place(unsaid, home, root)
-        kept = database_settings_file(model, root)[0].relative_to(root).as_posix()
+        place = database_place(unsaid, home, site.named(""))
+        kept = database_settings_file(model, site.named(""))[0].path
         entries.append(Entry("database", str(place.path or place), Sureness.READ, f"what {kept} says"))
     core, runtime = site.told_versions()
     for key, told, version, where in (
@@ -137,7 +139,7 @@ def lines_said(launchers: Mapping[str, str], feed: Path | None, reload: str | No
     return lines
 
 
-def _settings(file: Path, part: SettingsPart | None) -> dict[str, Setting]:
+def _settings(file: AnyPath, part: SettingsPart | None) -> dict[str, Setting]:
     """The settings file's values with their lines."""
     if part is None:
         return {}

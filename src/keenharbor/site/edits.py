@@ -15,6 +15,7 @@ from pathlib import Path, PurePosixPath
 from blake3 import blake3
 
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.host import AnyPath
 from keenharbor.site.feed import Feed, Package
 from keenharbor.site.view import SiteView
 
@@ -61,14 +62,14 @@ def local_edits(site: SiteView, feed: Feed) -> tuple[list[LocalEdit], list[str]]
         try:
             if release is None:
                 unknown.append(f"{installed.name} {installed.version}: not in the feed")
-            elif _differs(site.root, installed, feed.sums(release)):
-                edits += edits_of(site.root, installed, feed.package(release))
+            elif _differs(site.path(), installed, feed.sums(release)):
+                edits += edits_of(site.path(), installed, feed.package(release))
         except KeenHarborError as error:
             unknown.append(f"{installed.name} {installed.version}: {error.what}")
     return edits, unknown
 
 
-def _differs(root: Path, installed: Installed, sums: Mapping[str, str]) -> bool:
+def _differs(root: AnyPath, installed: Installed, sums: Mapping[str, str]) -> bool:
     """Whether any file of a package is not what was shipped."""
     for file, sum_of in sums.items():
         place = root / installed.path(file)
@@ -88,12 +89,16 @@ def edits_against(site: SiteView, pristine: Path, under: str = "") -> list[Local
     except (OSError, tarfile.TarError, zipfile.BadZipFile, EOFError, ValueError, RuntimeError) as error:
         raise UsageError(f"the pristine copy cannot be read: {error}", where=pristine) from None
     tops = {f.partition("/")[0] for f in files}
-    if len(tops) == 1 and all("/" in f for f in files) and not (site.root / under / next(iter(tops))).exists():
+    if (
+        len(tops) == 1
+        and all("/" in f for f in files)
+        and not (site.path(under.strip("/")) / next(iter(tops))).exists()
+    ):
         files = {f.partition("/")[2]: c for f, c in files.items()}
     if not files:
         raise UsageError("the pristine copy holds no file", where=pristine)
     return edits_of(
-        site.root, Installed(pristine.name, "", "core", under.strip("/")), Package(pristine.name, "", files)
+        site.path(), Installed(pristine.name, "", "core", under.strip("/")), Package(pristine.name, "", files)
     )
 
 
@@ -158,7 +163,7 @@ def distribution_edits(site: SiteView) -> tuple[list[LocalEdit], list[str]]:
     return edits, unknown
 
 
-def edits_of(root: Path, installed: Installed, package: Package) -> list[LocalEdit]:
+def edits_of(root: AnyPath, installed: Installed, package: Package) -> list[LocalEdit]:
     """The files of one package that differ from ``package``."""
     found = []
     for file, shipped in package.files.items():

@@ -3,15 +3,12 @@ rights, the newest snapshot."""
 
 from __future__ import annotations
 
-import os
-import shutil
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
-from pathlib import Path
 
+from keenharbor.base.durable import free_bytes
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import age, now, plural, size
-from keenharbor.database import open_database
 from keenharbor.site.checks import Check, Decision, Verdict
 from keenharbor.site.edits import LocalEdit, MergeConflict, installed_packages, local_edits, merge_three
 from keenharbor.site.feed import Feed, Package, is_version
@@ -78,9 +75,7 @@ def _how_they_merge(site: SiteView, feed: Feed, edits: Sequence[LocalEdit], name
             told.append(f"{edit.path} is not in the new release")
             continue
         try:
-            merge_three(
-                base.decode("utf-8"), theirs.decode("utf-8"), (site.root / edit.path).read_text(encoding="utf-8")
-            )
+            merge_three(base.decode("utf-8"), theirs.decode("utf-8"), site.path(edit.path).read_text())
             clean += 1
             untouched += base == theirs
         except MergeConflict as conflict:
@@ -126,7 +121,7 @@ def standing_checks(site: SiteView, entries: Mapping[str, Entry]) -> list[Check]
             )
         )
     closed = [p for p, e in entries.items() if e.kind == "folder" and e.area in ("core", "extensions", "themes")
-              and not os.access(site.root / p, os.W_OK)]  # fmt: skip
+              and not site.files.may_write(p)]  # fmt: skip
     if closed:
         listed = ", ".join(closed[:3]) + (" …" if len(closed) > 3 else "")
         reason = f"this user may not write to {plural(len(closed), 'folder')}: {listed}"
@@ -143,12 +138,12 @@ def syntax_checks(
     program = site.model.runtime.launchers.get(runtime)
     if not can_parse(name):
         return []
-    if program is None or not Path(program).exists():
+    if program is None or not site.host.programs.exists(program):
         reason = f"{name} {runtime} is not installed here: no file was parsed by it"
         return [Check("syntax", Verdict.CAUTION, reason, "install it and name its launcher under [runtime.launchers]")]
     files = code_files(name, (p for p, e in entries.items() if e.kind == "file"))
     try:
-        faults = syntax_faults(name, program, site.root, files)
+        faults = syntax_faults(name, program, site.place, files)
     except KeenHarborError as error:
         return [Check("syntax", Verdict.CAUTION, error.what, "see to it that the launcher works")]
     if not faults:
@@ -213,11 +208,11 @@ def _changed_underneath(site: SiteView, feed: Feed, path: str, core: str | None)
 def space_check(site: SiteView, entries: Mapping[str, Entry]) -> Check:
     """Room for a snapshot, a clone and what is made on the way."""
     files = sum(e.size for e in entries.values())
-    kept = open_database(site.database_place)
+    kept = site.database
     database = kept.size() if kept.exists() else 0
     wanted = 3 * (files + database)
     place = next(p for p in (site.work, *site.work.parents) if p.exists())
-    free = shutil.disk_usage(place).free
+    free = free_bytes(place)
     reason = f"{size(free)} free at {place}; snapshot, clone and room to work take about {size(wanted)}"
     if free < wanted:
         return Check(

@@ -9,8 +9,8 @@ from collections.abc import Iterator
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
-from keenharbor.database import DatabaseState, Schema, Table, open_database
-from keenharbor.database.protocol import SCHEMES
+from keenharbor.database import DatabaseState, Schema, Table
+from keenharbor.database.protocol import NO_ENGINE, SCHEMES
 from keenharbor.site.checks import Check, Verdict
 from keenharbor.site.feed import Release, allows
 from keenharbor.site.view import SiteView
@@ -30,10 +30,10 @@ _INLINE = re.compile(
 def database_checks(site: SiteView, release: Release, target: str, wanted: str | None = None) -> list[Check]:
     """Whether the target runs on the site's database engine and version (or on those ``wanted``), and whether its user may
     do what a snapshot needs."""
-    database = open_database(site.database_place)
-    if site.database_place.engine == "none" or not database.exists():
+    database = site.database
+    if database.engine == NO_ENGINE or not database.exists():
         return []
-    now_engine = site.database_place.engine
+    now_engine = database.engine
     found = _VERSION.search(database.version())
     now_version = found[0] if found else "0"
     engine, version = _wanted(wanted, now_engine, now_version)
@@ -80,7 +80,7 @@ def _wanted(text: str | None, engine: str, version: str) -> tuple[str, str]:
 def contents_checks(site: SiteView) -> list[Check]:
     """Old kinds of tables and character sets, definitions that do not go together, rows that name what is not there, pending
     changes of definitions. Reads only."""
-    if site.database_place.engine == "none" or not open_database(site.database_place).exists():
+    if site.database.engine == NO_ENGINE or not site.database.exists():
         return []
     with site.reading_database() as state:
         checks = [*_kinds_of_tables(state.schema), *_unlike_definitions(state.schema), *_orphaned_rows(state)]

@@ -9,6 +9,8 @@ from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
+from keenharbor.database.protocol import NO_ENGINE
+from keenharbor.host import Here, ReadPath
 from keenharbor.site.connections import engine_of, place_of_text, server_place, split_host
 from keenharbor.site.model import DatabaseSettingsPart, SiteFile
 from keenharbor.site.settings import SettingsForm, form_of, read_settings
@@ -69,18 +71,25 @@ def open_site(file: Path) -> SiteView:
                 where=folder,
                 advice=f"choose a folder outside {root}",
             )
-    return SiteView(model, file, root, database_place(model, base, root), work, store)
+    host = Here(work)
+    top = ReadPath(host.reading(str(root), leads_out=True))
+    return SiteView(model, file, str(root), database_place(model, base, top), work, store, host)
 
 
-def database_place(model: SiteFile, base: Path, root: Path) -> DatabasePlace:
+def live_database_place(site: SiteView) -> DatabasePlace:
+    """Where the database of the live ``site`` is: for who changes live alone."""
+    return database_place(site.model, site.site_file.absolute().parent, site.named(""))
+
+
+def database_place(model: SiteFile, base: Path, root: ReadPath) -> DatabasePlace:
     """Where the site's database is, by the site file or by the site's own settings."""
     said = model.database
     if said.path is not None:
         return DatabasePlace(said.engine, base / said.path)
     if said.url is not None:
         return DatabasePlace.from_url(said.url, read_password(base, said.password_file))
-    if said.engine == "none":
-        return DatabasePlace("none")
+    if said.engine == NO_ENGINE:
+        return DatabasePlace(NO_ENGINE)
     file, form = database_settings_file(model, root)
     if said.settings is not None:
         return _by_settings(said.settings, said.engine, read_settings(file, form), file, root)
@@ -88,11 +97,11 @@ def database_place(model: SiteFile, base: Path, root: Path) -> DatabasePlace:
         value = read_settings(file, form).get(said.setting)
         if not value:
             raise UsageError(f"the setting '{said.setting}' for the database is not there", where=file)
-        return DatabasePlace(said.engine, root / value)
+        return DatabasePlace(said.engine, Path(str(root)) / value)
     raise UsageError("site file, 'database': one of 'path', 'setting', 'url' and 'settings' is wanted")
 
 
-def database_settings_file(model: SiteFile, root: Path) -> tuple[Path, SettingsForm]:
+def database_settings_file(model: SiteFile, root: ReadPath) -> tuple[ReadPath, SettingsForm]:
     """The file of the site's settings that says where its database is, and its form."""
     keys, general = model.database.settings, model.settings
     if keys is not None and keys.file is not None:
@@ -113,13 +122,13 @@ def read_password(base: Path, file: str | None) -> str:
 
 
 def _by_settings(
-    keys: DatabaseSettingsPart, engine: str, settings: Mapping[str, str], file: Path, root: Path
+    keys: DatabaseSettingsPart, engine: str, settings: Mapping[str, str], file: ReadPath, root: ReadPath
 ) -> DatabasePlace:
     def value(key: str | None) -> str:
         return settings.get(key, "") if key is not None else ""
 
     if value(keys.url):
-        place = place_of_text(value(keys.url), root, value(keys.user), value(keys.password))
+        place = place_of_text(value(keys.url), Path(str(root)), value(keys.user), value(keys.password))
         if place is None:
             raise UsageError(f"the setting '{keys.url}' names no database that is known", where=file)
         return place
@@ -128,7 +137,7 @@ def _by_settings(
     if engine == "sqlite":
         if not value(keys.path):
             raise UsageError(f"the setting '{keys.path or 'path'}' for the database is not there", where=file)
-        return DatabasePlace(engine, root / (keys.path_pattern or "{}").replace("{}", value(keys.path)))
+        return DatabasePlace(engine, Path(str(root)) / (keys.path_pattern or "{}").replace("{}", value(keys.path)))
     if not value(keys.name):
         raise UsageError(f"the setting '{keys.name or 'name'}' for the database is not there", where=file)
     host, port, socket = split_host(value(keys.host))

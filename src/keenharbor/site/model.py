@@ -194,6 +194,10 @@ class CommandsPart(Part):
     switch_off: list[Text] | None = None
     purge_cache: list[Text] | None = None
 
+    def as_lists(self) -> list[list[Text]]:
+        """Those that are named."""
+        return [c for c in (self.migrate, self.pending, self.switch_on, self.switch_off, self.purge_cache) if c]
+
 
 class UpgradePart(Part):
     """What is known of upgrades of the system: extensions that are to be off meanwhile, since they disturb one."""
@@ -202,9 +206,18 @@ class UpgradePart(Part):
 
 
 class ClonePart(Part):
-    """Extensions that would disturb a copy of the site (redirects to its address, caches, licence checks): off in clones."""
+    """Extensions that would disturb a copy of the site (redirects to its address, caches, licence checks): off in clones.
+
+    A clone's programs see the system's programs and libraries, the runtimes that the site file names, and the clone; what
+    else they ``need`` to read is named here (relative to the site file). All of them together may be so many ``processes``,
+    take so much ``memory_mib`` and add so much ``disk_mib`` (0: three quarters of the machine's memory; twice what the
+    snapshot holds and 2 GiB)."""
 
     switch_off: list[Text] = []
+    needs: list[Text] = []
+    processes: int = Field(default=512, ge=8)
+    memory_mib: int = Field(default=0, ge=0)
+    disk_mib: int = Field(default=0, ge=0)
 
 
 class LivePart(Part):

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import re
-import subprocess
 from pathlib import Path
 
+from keenharbor.base.durable import disk_of
+from keenharbor.host import AnyPath, ReadPath
+from keenharbor.host.programs import ProgramError, ask_program
 from keenharbor.site.checks import Check, Verdict
 from keenharbor.site.feed import Release
 from keenharbor.site.log import read_log
@@ -74,8 +76,8 @@ def limits_of_the_web_server(site: SiteView) -> dict[str, tuple[str, str]]:
     """What files of the web server say by name, and which one: those in the site's own folders, and those that the site file
     names. What stands in the root counts most: a folder's own file holds for that folder alone."""
     home = site.site_file.absolute().parent
-    folders = [*sorted(p for p in site.root.iterdir() if p.is_dir() and not p.is_symlink()), site.root]
-    files = [home / name for name in site.model.runtime.server_configs]
+    folders = [*(p for p in site.path().iterdir() if p.is_dir() and not p.is_symlink()), site.path()]
+    files: list[AnyPath] = [home / name for name in site.model.runtime.server_configs]
     files += [folder / name for folder in folders for name in _SERVER_FILES]
     found: dict[str, tuple[str, str]] = {}
     for file in files:
@@ -83,7 +85,7 @@ def limits_of_the_web_server(site: SiteView) -> dict[str, tuple[str, str]]:
             text = file.read_text(encoding="utf-8", errors="replace")[:_LARGEST_CONFIG] if file.is_file() else ""
         except OSError:
             continue
-        shown = file.relative_to(site.root).as_posix() if site.root in file.parents else str(file)
+        shown = file.path if isinstance(file, ReadPath) else str(file).removeprefix(f"{site.place}/")
         found |= {name: (value, shown) for name, value in _SETS_LIMIT.findall(text)}
     return found
 
@@ -92,10 +94,9 @@ def _told(name: str, program: str | None) -> tuple[set[str], dict[str, object]] 
     if name not in _ASKS or program is None or not Path(program).exists():
         return None
     try:
-        ran = subprocess.run([program, *_ASKS[name]], capture_output=True, timeout=_SECONDS, check=True, cwd="/")
-        modules, limits = json.loads(ran.stdout)
+        modules, limits = json.loads(ask_program([program, *_ASKS[name]], seconds=_SECONDS))
         return set(modules), dict(limits)
-    except (OSError, subprocess.SubprocessError, ValueError):
+    except (ProgramError, ValueError):
         return None
 
 
@@ -113,13 +114,13 @@ def second_place_check(site: SiteView, snapshot: NewestSnapshot | None) -> list[
     counts, as long as it is there."""
     if snapshot is None:
         return []
-    disk = site.root.stat().st_dev
-    if site.store_folder.stat().st_dev != disk:
+    disk = disk_of(site.place)
+    if disk_of(site.store_folder) != disk:
         return [Check("second place", Verdict.CLEAR, "site and store are on different disks")]
-    for entry in reversed(read_log(site.work)):
+    for entry in reversed(read_log(site.work).entries):
         if entry.command == "snapshot export" and entry.subject == snapshot.id:
             place = next((p for w in re.findall(r"/\S+", entry.detail) if (p := Path(w.rstrip(",;"))).exists()), None)
-            if place is not None and place.stat().st_dev != disk:
+            if place is not None and disk_of(place) != disk:
                 return [Check("second place", Verdict.CLEAR, f"the newest snapshot lies at {place}, too")]
     return [Check("second place", Verdict.CAUTION, "the site and its snapshots are on one disk: if it breaks, all is gone",
                   f"keenharbor snapshot export {snapshot.id}, to another disk or machine")]  # fmt: skip

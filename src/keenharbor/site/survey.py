@@ -14,7 +14,6 @@ from typing import Any
 from keenharbor.base.durable import private_folder, write_json
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import now, stamp
-from keenharbor.database import open_database
 from keenharbor.site.components import distributions, normal_name
 from keenharbor.site.connections import host_of_address
 from keenharbor.site.edits import LocalEdit, local_edits
@@ -148,7 +147,7 @@ def _errors_in_logs(site: SiteView, files: Sequence[Entry]) -> dict[str, int]:
     for entry in files:
         if entry.area == "logs":
             try:
-                with (site.root / entry.path).open("rb") as log:
+                with site.files.open(entry.path) as log:
                     log.seek(max(0, entry.size - _LAST_OF_A_LOG))
                     count = sum(1 for line in log if _ERROR_LINE.search(line))
             except OSError:
@@ -280,7 +279,7 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
                 tuple(sorted(n for n, asked in needs.items() if component.name in asked)),
             )
         )
-    database = open_database(site.database_place)
+    database = site.database
     core_releases = (
         feed.within(site.model.feed.channels).of(site.model.core.package)
         if feed is not None and site.model.feed
@@ -290,15 +289,15 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
         name=site.name,
         title=site.model.site.title,
         address=site.address,
-        root=str(site.root),
+        root=site.place,
         platform=site.model.platform.title or site.model.platform.name,
         core=site.core_version(),
         core_newest=core_releases[-1].version if core_releases else None,
         runtime=f"{site.model.runtime.name} {site.runtime_version()}",
         runtime_installed=tuple(sorted(site.model.runtime.launchers)),
-        engine=site.database_place.engine,
+        engine=database.engine,
         engine_version=database.version(),
-        database_place=str(site.database_place.path or site.database_place),
+        database_place=database.told,
         database_bytes=database.size(),
         installations=tuple(installations),
         areas=dict(sorted(areas.items(), key=lambda a: -a[1][1])),

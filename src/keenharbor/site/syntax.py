@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-import subprocess
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
+from pathlib import PurePosixPath
 
 from keenharbor.base.errors import KeenHarborError
+from keenharbor.host.programs import ProgramError, ask_program
 
 # One process parses all files. PHP tells what it parses to a tokenizer that fails as the language would
 # (https://www.php.net/manual/en/function.token-get-all.php, TOKEN_PARSE); Python compiles without running
@@ -61,19 +61,16 @@ def code_files(runtime: str, paths: Iterable[str]) -> list[str]:
     return [p for p in paths if PurePosixPath(p).suffix.lower() in _PARSERS[runtime][0]]
 
 
-def syntax_faults(runtime: str, program: str, root: Path, paths: Iterable[str]) -> list[SyntaxFault]:
+def syntax_faults(runtime: str, program: str, root: str, paths: Iterable[str]) -> list[SyntaxFault]:
     """The files of ``paths`` (relative to ``root``) that ``program`` cannot parse. Raises `KeenHarborError` when it cannot
     be asked."""
-    asked = "".join(json.dumps(str(root / p)) + "\n" for p in paths)
+    asked = "".join(json.dumps(f"{root}/{p}") + "\n" for p in paths)
     try:
-        ran = subprocess.run(
-            [program, *_PARSERS[runtime][1]], input=asked.encode(), capture_output=True, timeout=_SECONDS, check=True, cwd="/",
-        )  # fmt: skip
-    except (OSError, subprocess.SubprocessError) as error:
-        words = (getattr(error, "stderr", None) or b"").decode("utf-8", "replace").strip()[-200:]
-        raise KeenHarborError(f"the runtime's parser cannot be asked: {words or error}", where=program) from None
+        said = ask_program([program, *_PARSERS[runtime][1]], seconds=_SECONDS, told=asked.encode())
+    except ProgramError as error:
+        raise KeenHarborError(f"the runtime's parser cannot be asked: {error.words[-200:]}", where=program) from None
     faults = []
-    for line in ran.stdout.splitlines():
+    for line in said.splitlines():
         path, number, message = json.loads(line)
-        faults.append(SyntaxFault(Path(path).relative_to(root).as_posix(), int(number), str(message)))
+        faults.append(SyntaxFault(str(path).removeprefix(f"{root}/"), int(number), str(message)))
     return sorted(faults, key=lambda f: (f.path, f.line))

@@ -1,20 +1,23 @@
-"""A site as it can be read. No method of this module writes: the live site is handed around as a `SiteView`."""
+"""A site as it can be read. No method of this module writes, and no place leaks out of it that could be written to: the live
+site is handed around as a `SiteView`. A site that may be changed is a `keenharbor.site.writable.Writable`."""
 
 from __future__ import annotations
 
 import contextlib
+import copy
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import TypeVar
 
 from blake3 import blake3
 
 from keenharbor.base.errors import UsageError
-from keenharbor.base.process import Ran, clean_environment, run_program
-from keenharbor.database import DatabasePlace, DatabaseState, open_database, table_digest
+from keenharbor.database import DatabasePlace, DatabaseState, ReadDatabase, read_only, table_digest
+from keenharbor.host import AreaRules, Entry, Here, Host, ReadFiles, ReadPath, Scan, WalkRules
+from keenharbor.host.programs import Ran, clean_environment
 from keenharbor.site.components import (
     FoundComponent,
     components_in,
@@ -25,8 +28,7 @@ from keenharbor.site.components import (
 )
 from keenharbor.site.model import USUAL, FolderPart, RuntimePart, SiteFile, SwitchPart
 from keenharbor.site.settings import form_of, read_settings, values_in
-from keenharbor.tree import AreaRules, Entry, Scan
-from keenharbor.tree.scan import begin_scan, complete, pieces
+from keenharbor.tree.scan import Hashing, complete, read_content
 
 Part = TypeVar("Part")
 JOURNAL_NAME = "journal.json"
@@ -80,19 +82,23 @@ class SiteView:
     """One instance of a site (live or a clone), read-only."""
 
     def __init__(
-        self, model: SiteFile, site_file: Path, root: Path, database: DatabasePlace, work: Path, store: Path
-    ) -> None:
+        self, model: SiteFile, site_file: Path, root: str, database: DatabasePlace, work: Path, store: Path,
+        host: Host | None = None,
+    ) -> None:  # fmt: skip
+        """``root`` is where its files are on the ``host`` (this machine)."""
         self.model = model
         self.site_file = site_file
-        self.root = root
-        self.database_place = database
         self.work = work
         self.store_folder = store
+        self.host = host or Here(work)
+        self.files: ReadFiles = self.host.reading(root)
+        self.database: ReadDatabase = read_only(database)
 
-    def at(self, root: Path, database: DatabasePlace, runtime: RuntimePart | None = None) -> SiteView:
-        """The same site as it stands elsewhere, with another ``runtime`` where it has one of its own."""
-        model = self.model if runtime is None else self.model.model_copy(update={"runtime": runtime})
-        return SiteView(model, self.site_file, root, database, self.work, self.store_folder)
+    def with_runtime(self, runtime: RuntimePart) -> SiteView:
+        """The same site with another runtime."""
+        other = copy.copy(self)
+        other.model = self.model.model_copy(update={"runtime": runtime})
+        return other
 
     @property
     def name(self) -> str:
@@ -106,6 +112,19 @@ class SiteView:
     def area_rules(self) -> AreaRules:
         return AreaRules({str(k): v for k, v in self.model.areas.items()})
 
+    @property
+    def place(self) -> str:
+        """Where its files are, for people and for texts that name it."""
+        return self.files.place
+
+    def path(self, path: str = "") -> ReadPath:
+        """A path of its tree. What leads out of the tree is not there."""
+        return ReadPath(self.files, path)
+
+    def named(self, path: str) -> ReadPath:
+        """A path that the site file names (a settings file, say): of live it may be a link that leads out of the tree."""
+        return ReadPath(self.host.reading(self.place, leads_out=True), path)
+
     # -- files ---------------------------------------------------------------------------------------------
 
     def scan(self, seen: Mapping[str, Entry] | None = None) -> Scan:
@@ -117,19 +136,24 @@ class SiteView:
     def begin_scan(self, seen: Mapping[str, Entry] | None = None) -> tuple[Scan, Iterator[Sequence[Entry]]]:
         """The same, filled while its entries are taken."""
         files = self.model.files
-        own = [f for f in open_database(self.database_place).files() if self.root in f.parents]
         flag = self.model.maintenance.flag if self.model.maintenance is not None else None
-        apart = {*([flag] if flag is not None else []), *(f.relative_to(self.root).as_posix() for f in own)}
+        apart = {*([flag] if flag is not None else []), *self.database_files}
         empty = [*files.empty, *self.model.areas.get("cache", [])]
         saved = self.model.snapshot
         leave_out = [*files.leave_out, *(USUAL if saved.usual else ()), *apart]
-        scan, found = begin_scan(self.root, self.area_rules, leave_out, empty, saved.largest_file, seen)
+        scan, found = self.files.begin_walk(WalkRules(self.area_rules, leave_out, empty, saved.largest_file, seen))
 
         def taken() -> Iterator[Sequence[Entry]]:
             yield from found
             scan.left_out = [p for p in scan.left_out if p not in apart]
 
         return scan, taken()
+
+    @property
+    def database_files(self) -> list[str]:
+        """The database's own files, as far as they lie in the tree."""
+        files, top = (PurePosixPath(f) for f in self.database.files), PurePosixPath(self.place)
+        return [f.relative_to(top).as_posix() for f in files if top in f.parents]
 
     def needed(self, part: Part | None, name: str) -> Part:
         """A table of the site file that what was asked for cannot do without. Raises `UsageError` where it is not there."""
@@ -149,7 +173,7 @@ class SiteView:
     def maintenance_on(self) -> bool:
         """Whether the site keeps visitors out now."""
         part = self.model.maintenance
-        return part is not None and (self.root / part.flag).exists()
+        return part is not None and self.files.look(part.flag) is not None
 
     @property
     def settings_path(self) -> str:
@@ -161,18 +185,18 @@ class SiteView:
     def settings(self) -> dict[str, str]:
         """The settings file's values by ``section.key``; none where the site file names no settings file."""
         part = self.model.settings
-        return read_settings(self.root / part.file, part.format) if part is not None else {}
+        return read_settings(self.named(part.file), part.format) if part is not None else {}
 
     def settings_in(self, text: str) -> dict[str, str]:
         """As `settings`, for another text of that file."""
         part = self.model.settings
-        return values_in(text, part.format, self.root / part.file) if part is not None else {}
+        return values_in(text, part.format, self.named(part.file)) if part is not None else {}
 
     # -- database ------------------------------------------------------------------------------------------
 
     def reading_database(self) -> contextlib.AbstractContextManager[DatabaseState]:
         """A consistent state of the database for the time of the block."""
-        return open_database(self.database_place).reading()
+        return self.database.reading()
 
     # -- what it is made of --------------------------------------------------------------------------------
 
@@ -184,7 +208,7 @@ class SiteView:
             if version is None:
                 raise UsageError(f"'{part.distribution}' is not installed", where=self.packages_folder())
             return version.version
-        file = self.root / str(part.version_file)
+        file = self.named(str(part.version_file))
         try:
             text = file.read_text(encoding="utf-8") if file.is_file() else ""
         except (OSError, UnicodeDecodeError):
@@ -200,10 +224,10 @@ class SiteView:
         return found[0]
 
     def packages_folder(self) -> Path:
-        """Where the runtime's packages are installed."""
+        """Where the runtime's packages are installed, on this machine."""
         if self.model.runtime.packages is None:
             raise UsageError("site file, 'runtime.packages': this key is missing", where=self.site_file)
-        return self.root / self.model.runtime.packages
+        return Path(self.place) / self.model.runtime.packages
 
     def wheelhouse(self) -> Path | None:
         """The folder from which packages are installed without a network, if the site file names one."""
@@ -220,7 +244,7 @@ class SiteView:
                     advice="name it: 'version' under [runtime]",
                 )  # fmt: skip
             return part.version
-        file = self.root / part.version_file
+        file = self.named(part.version_file)
         if not file.is_file():
             raise UsageError("the file that selects the runtime is not there", where=file)
         return file.read_text(encoding="utf-8").strip()
@@ -240,7 +264,7 @@ class SiteView:
         wanted = version or self.runtime_version()
         part = self.model.runtime
         program = part.launchers.get(wanted)
-        if program is None or not Path(program).exists():
+        if program is None or not self.host.programs.exists(program):
             known = ", ".join(sorted(part.launchers)) or "none"
             raise UsageError(
                 f"{part.name} {wanted} is not installed here (the site file knows: {known})",
@@ -251,9 +275,9 @@ class SiteView:
 
     def ask(self, command: Sequence[str], seconds: float = 120) -> Ran:
         """Run a command of the site file that only reads, with the runtime that the site selects."""
-        places = {"runtime": self.launcher(), "root": str(self.root)}
+        places = {"runtime": self.launcher(), "root": self.place}
         filled = [re.sub(r"\{(runtime|root)\}", lambda m: places[m[1]], word) for word in command]
-        return run_program(filled, folder=self.root, time_limit=seconds, environment=clean_environment())
+        return self.host.programs.run(filled, folder=self.place, time_limit=seconds, environment=clean_environment())
 
     def components(self) -> list[Component]:
         """Extensions, then themes, by name."""
@@ -268,13 +292,13 @@ class SiteView:
         parts = (self.model.extensions, self.model.themes)
         places = [place for part in parts if part is not None for place in part.places]
         return any(
-            place.format == "distributions" and name in {c.name for c in described_in(self.root, place)}
+            place.format == "distributions" and name in {c.name for c in described_in(self.path(), place)}
             for place in places
         )
 
     def _in_folder(self, part: FolderPart, kind: str) -> Iterator[Component]:
         states = self._switched(part.switch) if part.switch is not None else None
-        for found in components_in(self.root, part):
+        for found in components_in(self.path(), part):
             said = {k: v for k, v in found.facts.items() if k in Component.__dataclass_fields__ and k != "name"}
             on = None if states is None else self._is_on(part, states, found)
             yield Component(name=found.name, kind=kind, folder=found.folder, on=on, **said)
@@ -298,7 +322,7 @@ class SiteView:
         if switch.setting is not None:
             below = switch.setting + "."
             if switch.file is not None:
-                values = read_settings(self.root / switch.file, switch.format or form_of(switch.file) or "ini")
+                values = read_settings(self.named(switch.file), switch.format or form_of(switch.file) or "ini")
             else:
                 values = self.settings()
             return {
@@ -307,7 +331,7 @@ class SiteView:
                 for key, value in values.items()
                 if key.startswith(below)
             }
-        if not open_database(self.database_place).exists():
+        if not self.database.exists():
             return {}
         with self.reading_database() as state:
             table = state.schema.table(str(switch.table))
@@ -323,15 +347,15 @@ class SiteView:
 
     def fingerprint(self) -> Fingerprint:
         """Digests of every file (but caches and logs) and of every table, read now."""
+        scan = self.scan()
+        for path in [p for p, e in scan.entries.items() if e.area in ("cache", "logs")]:
+            del scan.entries[path]
+        read_content(self.files, scan, Hashing(), {}, None, lambda done, total: None)
         files: dict[str, str] = {}
-        for path, entry in self.scan().entries.items():
-            if entry.area in ("cache", "logs"):
-                continue
+        for path, entry in scan.entries.items():
             digest = blake3(f"{entry.kind} {entry.mode:o} {entry.target}".encode("utf-8", "surrogateescape"))
             if entry.kind == "file":
-                digest.update(str(entry.mtime_ns).encode())
-                for piece in pieces(self.root / path):
-                    digest.update(piece)
+                digest.update(f"{entry.mtime_ns} {' '.join(entry.objects)}".encode())
             files[path] = digest.hexdigest()
         with self.reading_database() as state:
             tables = {t.name: table_digest(state.blocks(t.name)) for t in state.schema.tables}

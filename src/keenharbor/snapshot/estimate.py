@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import shutil
 from dataclasses import dataclass
 from typing import Any
 
+from keenharbor.base.durable import free_bytes
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import size
-from keenharbor.database import open_database
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.snapshot.take import GENTLE_BYTES_A_SECOND, TakeOptions, left_empty_tables, scan_for
@@ -59,7 +58,7 @@ def estimate(site: SiteView, options: TakeOptions, earlier: Snapshot | None) -> 
     files = [e for e in scan.entries.values() if e.kind == "file"]
     known = earlier.entries if earlier is not None else {}
     to_read = sum(e.size for e in files if e.path not in known or not e.untouched_since(known[e.path]))
-    database = open_database(site.database_place)
+    database = site.database
     database_bytes = database.size()
     with database.reading() as state:
         left_empty = left_empty_tables(site, options, state.schema)
@@ -71,7 +70,7 @@ def estimate(site: SiteView, options: TakeOptions, earlier: Snapshot | None) -> 
     place = next(p for p in (site.store_folder, *site.store_folder.parents) if p.exists())
     return Estimate(
         len(files), sum(e.size for e in files), to_read, database_bytes, to_read + database_bytes,
-        (to_read + database_bytes) / rate, shutil.disk_usage(place).free, tuple(sorted(scan.left_out)),
+        (to_read + database_bytes) / rate, free_bytes(place), tuple(sorted(scan.left_out)),
         tuple(sorted(scan.too_large)), tuple(sorted(scan.unreadable)), tuple(left_empty), tuple(database.lacking()),
         scan,
     )  # fmt: skip

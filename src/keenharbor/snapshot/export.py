@@ -36,13 +36,13 @@ from keenharbor.database import Block, Schema, StoredTable, sql_text
 from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.protocol import Table
 from keenharbor.database.rows import chunks
+from keenharbor.host import PIECE_SIZE
 from keenharbor.snapshot.lists import has_lists, put_tables, put_tree, tables_of, tree_of, with_lists
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, READ_FORMATS, Snapshot, read_snapshot
 from keenharbor.snapshot.plaintext import client_hint, csv_text, file_name
 from keenharbor.snapshot.sealed import PartsReader, PartsWriter, Sealer, Sink, Unsealer, parts_of
 from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry
-from keenharbor.tree.scan import PIECE_SIZE
 
 ArchiveForm = Literal["tar.zst", "tar.gz", "zip"]
 ARCHIVE_FORM = "keenharbor-export-1"

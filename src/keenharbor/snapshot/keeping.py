@@ -11,7 +11,6 @@ from typing import Any
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
-from keenharbor.database import open_database
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.lists import LIST_OF_PATHS
 from keenharbor.snapshot.manifest import Snapshot, change_record, list_snapshots, read_snapshot
@@ -316,7 +315,7 @@ def site_usage(site: SiteView, count: int = 6) -> SiteUsage:
         areas[entry.area] += entry.size
     largest = sorted(files, key=lambda e: -e.size)[:count]
     try:
-        database = open_database(site.database_place).size()
+        database = site.database.size()
     except KeenHarborError:
         database = 0
     return SiteUsage(dict(areas.most_common()), tuple((e.path, e.size) for e in largest), database)

@@ -71,6 +71,11 @@ class Snapshot:
         return self.manifest["label"]  # type: ignore[no-any-return]
 
     @property
+    def reason(self) -> str:
+        """Why it was taken."""
+        return str(self.manifest["reason"])
+
+    @property
     def taken_at(self) -> datetime:
         return parse_stamp(self.manifest["taken_at"])
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -12,6 +11,7 @@ from urllib.parse import urlsplit
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
 from keenharbor.database.rewrite import Rewriter
+from keenharbor.host import Files
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.tree import Entry
 
@@ -46,8 +46,8 @@ def moved_rewriter(snapshot: Snapshot, moved: Moved, database: DatabasePlace | N
     return Rewriter(places)
 
 
-def rewrite_files(root: Path, entries: Iterable[Entry], rewriter: Rewriter) -> tuple[Counter[str], list[str]]:
-    """Rewrite text files and links below ``root``; how often by path, and the paths in which an old place is left."""
+def rewrite_files(files: Files, entries: Iterable[Entry], rewriter: Rewriter) -> tuple[Counter[str], list[str]]:
+    """Rewrite text files and links of a tree; how often by path, and the paths in which an old place is left."""
     counts: Counter[str] = Counter()
     opaque: list[str] = []
     for entry in entries:
@@ -55,13 +55,13 @@ def rewrite_files(root: Path, entries: Iterable[Entry], rewriter: Rewriter) -> t
         if entry.kind == "link" and entry.target is not None:
             changed = rewriter.text(entry.target)
             if changed != entry.target:
-                (root / path).unlink()
-                os.symlink(changed, root / path)
+                files.relink(path, changed)
                 counts[path] += 1
             continue
         if entry.kind != "file" or entry.size > LARGEST_TEXT_FILE:
             continue
-        data = (root / path).read_bytes()
+        with files.open(path) as source:
+            data = source.read()
         if not rewriter.touches(data):
             continue
         try:
@@ -69,8 +69,7 @@ def rewrite_files(root: Path, entries: Iterable[Entry], rewriter: Rewriter) -> t
         except UnicodeDecodeError:
             new = data
         if new != data:
-            (root / path).write_bytes(new)
-            os.utime(root / path, ns=(entry.mtime_ns, entry.mtime_ns))
+            files.overwrite(path, new, entry.mtime_ns)
             counts[path] += 1
         if rewriter.left_in(new):
             opaque.append(path)

@@ -7,9 +7,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from keenharbor.base.durable import private_folder, write_pieces
 from keenharbor.base.errors import DamagedError, UsageError
-from keenharbor.database import Database, DatabasePlace, StoredState, open_database, sql_text
+from keenharbor.database import Database, DatabasePlace, ReadDatabase, StoredState, open_database, sql_text
 from keenharbor.database.rewrite import rewrite_database
+from keenharbor.host import FileTree
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.snapshot.moved import Moved, moved_rewriter, rewrite_files
 from keenharbor.snapshot.plaintext import csv_text, file_name
@@ -61,7 +63,7 @@ def restore_state(state: StoredState, database: Database) -> int:
 def give_back(
     snapshot: Snapshot, target: Path | None, chosen: Callable[[Entry], bool] | None = None, *, files: bool = True,
     tables: Sequence[str] = (), database: DatabasePlace | None = None, with_database: bool = True, overwrite: bool = False,
-    moved: Moved | None = None, live: DatabasePlace | None = None,
+    moved: Moved | None = None, live: ReadDatabase | None = None,
 ) -> GivenBack:  # fmt: skip
     """Restore into the folder ``target``: files below ``target/files``, the database below ``target/database`` (as a file,
     or as SQL text where it needs a server), ``tables`` as CSV; and into the database at ``database`` where that is given.
@@ -73,7 +75,7 @@ def give_back(
     began = time.monotonic()
     if target is not None:
         _check_target(snapshot, target)
-    if database is not None and live is not None and database.is_same_as(live):
+    if database is not None and live is not None and live.is_at(database):
         raise UsageError("this is the live site's database", where=str(database), advice="--live restores over it")
     if snapshot.state.schema.engine == "none" and database is None:
         with_database = bool(tables)
@@ -92,18 +94,19 @@ def give_back(
         place = str(database)
     elif target is not None and with_database and not as_text:
         new_database = DatabasePlace("sqlite", target / "database" / snapshot.database_place.file.name)
-        new_database.file.parent.mkdir(parents=True)
+        private_folder(new_database.file.parent)
         rows = restore_state(snapshot.state, open_database(new_database))
         place = str(new_database.file)
     elif target is not None and with_database:
         place, rows = _as_text(snapshot, target, tables)
     rewritten_files = rewritten_cells = 0
     if target is not None and files:
-        restore_tree(target / "files", wanted, {}, snapshot.store.read)
+        private_folder(target / "files")
+        restore_tree(FileTree(str(target / "files")), wanted, {}, snapshot.store.read)
     if moved is not None:
         rewriter = moved_rewriter(snapshot, moved, new_database)
         if target is not None and files:
-            counts, _ = rewrite_files(target / "files", wanted.values(), rewriter)
+            counts, _ = rewrite_files(FileTree(str(target / "files")), wanted.values(), rewriter)
             rewritten_files = len(counts)
         if new_database is not None:
             rewritten_cells = sum(rewrite_database(open_database(new_database), rewriter).values())
@@ -146,16 +149,12 @@ def _into_database(snapshot: Snapshot, database: Database, tables: Sequence[str]
 def _as_text(snapshot: Snapshot, target: Path, tables: Sequence[str]) -> tuple[str, int]:
     """Tables as CSV, or the whole database as SQL text for the engine's own client."""
     folder = target / "database"
-    folder.mkdir(parents=True)
+    private_folder(folder)
     state = snapshot.state
     if tables:
         for name in tables:
-            with (folder / f"{file_name(name)}.csv").open("xb") as out:
-                for piece in csv_text(state, name):
-                    out.write(piece)
+            write_pieces(folder / f"{file_name(name)}.csv", csv_text(state, name))
         return str(folder), sum(state.tables[n].row_count for n in tables)
     file = folder / f"{snapshot.database_place.name}.sql"
-    with file.open("xb") as out:
-        for piece in sql_text(state):
-            out.write(piece)
+    write_pieces(file, sql_text(state))
     return str(file), sum(t.row_count for t in state.tables.values())

@@ -17,6 +17,7 @@ from keenharbor.base.memory import no_cycle_search
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
 from keenharbor.database import Schema, StoredTable, store_state
+from keenharbor.host.areas import fits
 from keenharbor.site.components import pins_of
 from keenharbor.site.model import USUAL
 from keenharbor.site.view import SiteView
@@ -24,8 +25,7 @@ from keenharbor.snapshot.lists import put_tables, put_tree
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
 from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry, Scan
-from keenharbor.tree.areas import fits
-from keenharbor.tree.scan import complete, read_content, still_as_scanned
+from keenharbor.tree.scan import complete, read_content
 
 REASONS = (
     "by hand",
@@ -122,7 +122,9 @@ def take_snapshot(
     with store.in_use(), _manners(gentle) as pace:
         store.collect_staging()
         level = options.level or part.level
-        with store.writing(workers, level, forks=not gentle) as writer:  # the pace is kept in one process
+        with store.writing(
+            workers, level, forks=not gentle and site.files.forks
+        ) as writer:  # the pace is kept in one process
             progress.stage("reading files")
             rules = rules_of(site, options)
             same_rules = earlier is not None and earlier.manifest.get("rules") == rules
@@ -136,7 +138,7 @@ def take_snapshot(
                 progress.advance(done, total, "byte")
 
             files = read_content(
-                site.root, scan, writer, known, store.has, files_read, looked_at_again=True, found=found
+                site.files, scan, writer, known, store.has, files_read, looked_at_again=True, found=found
             )
             progress.stage("reading the database")
             with site.reading_database() as state:
@@ -154,9 +156,9 @@ def take_snapshot(
             again = scan
             if files or not _is_unchanged(tables, earlier):
                 progress.stage("looking for files that moved meanwhile")
-                if scan.unstable or not still_as_scanned(site.root, scan):
+                if scan.unstable or not site.files.still_as_walked(scan):
                     again = scan_for(site, options, scan.entries)
-                    read_content(site.root, again, writer, scan.entries, None, lambda done, total: None)
+                    read_content(site.files, again, writer, scan.entries, None, lambda done, total: None)
                     again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
             # else no row was written since before the files were looked at: whatever a row names had been there then.
             with no_cycle_search():
@@ -174,7 +176,7 @@ def take_snapshot(
                 "label": options.label,
                 "comment": options.comment,
                 "reason": options.reason,
-                "root": str(site.root),
+                "root": site.place,
                 "address": site.address,
                 "facts": {
                     "core": core,
@@ -190,7 +192,7 @@ def take_snapshot(
                 "unstable": again.unstable,
                 "tree": tree,
                 "database": {
-                    "place": site.database_place.url,
+                    "place": site.database.url,
                     "schema": schema.as_json(),
                     "tables": listed_tables,
                 },
@@ -241,7 +243,7 @@ def rules_of(site: SiteView, options: TakeOptions) -> str:
     parts = (
         {str(k): v for k, v in model.areas.items()}, model.files.leave_out, model.files.empty, model.snapshot.usual,
         model.snapshot.largest_file, model.maintenance and model.maintenance.flag,
-        site.database_place.url, sorted(options.leave_out_areas),
+        site.database.url, sorted(options.leave_out_areas),
         sorted(options.leave_out_paths), options.largest_file, USUAL,
     )  # fmt: skip
     return object_id(encode_json(parts))[:16]

@@ -29,8 +29,8 @@ from typing import Any, TypeVar
 from keenharbor.base.durable import private_folder, sync_folder, write_durably, write_json
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.jsontext import decode_json, encode_json
-from keenharbor.base.locks import held
 from keenharbor.base.memory import no_cycle_search
+from keenharbor.host.lease import held
 from keenharbor.store.apart import Claims, Crew, Message, end_with_parent, feed, may_fork, share_out
 from keenharbor.store.packs import (
     BUNDLED,

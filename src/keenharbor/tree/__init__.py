@@ -1,9 +1,9 @@
-"""Trees of files: scanning, areas, comparing, putting back."""
+"""Trees of files: scanning, comparing, putting back."""
 
-from keenharbor.tree.areas import AREAS, AreaRules
-from keenharbor.tree.entries import Entry, TreeDifference, compare_trees
+from keenharbor.host import AREAS, AreaRules, Entry, Scan
+from keenharbor.tree.difference import TreeDifference, compare_trees
 from keenharbor.tree.restore import RestoreCount, restore_tree
-from keenharbor.tree.scan import Scan, scan_tree
+from keenharbor.tree.scan import scan_tree
 
 __all__ = [
     "AREAS",

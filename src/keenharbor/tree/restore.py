@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import os
-import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
-from pathlib import Path
-from typing import BinaryIO
+from dataclasses import dataclass, field
 
-from keenharbor.base.durable import temporary_name
-from keenharbor.tree.entries import Entry
+from keenharbor.host.entries import Entry
+from keenharbor.host.protocol import Changes, Files
+
+Read = Callable[[str], bytes]
+_AT_ONCE = 2
+"""Making a file is mostly waiting for the system, which two can do at once."""
+_RENAMED_AT_ONCE = 4
 
 
 @dataclass
@@ -24,173 +25,189 @@ class RestoreCount:
 
 
 def restore_tree(
-    root: Path, wanted: Mapping[str, Entry], present: Mapping[str, Entry], read: Callable[[str], bytes],
+    files: Files, wanted: Mapping[str, Entry], present: Mapping[str, Entry], read: Read,
     *, remove_others: bool = True, watch: Callable[[Entry, bytes], None] | None = None,
 ) -> RestoreCount:  # fmt: skip
-    """Make ``root`` hold ``wanted``; ``present`` is a read scan of what it holds now.
+    """Make ``files`` hold ``wanted``; ``present`` is a read scan of what they hold now.
 
     First all contents that differ are written beside their places; then nothing is left but to rename, link and remove,
     so a full disk or damaged content leaves everything as it was, and a reader sees each file as the old or the new one.
     What ``present`` has and ``wanted`` has not is removed unless ``remove_others`` is false; paths in neither are
     left alone. Doing it again after an interruption gives the same result. ``watch`` is shown what goes into an empty
-    folder, piece by piece.
+    folder, piece by piece. Links are written, never followed, also those that somebody puts there meanwhile.
     """
-    count = RestoreCount()
-    root.mkdir(parents=True, exist_ok=True)
-    if not present and not any(root.iterdir()):
-        _fill(root, wanted, read, watch)
+    is_empty = files.make_root()
+    if not present and is_empty:
+        _fill(files, wanted, read, watch)
         return RestoreCount(written=len(wanted))
-    differ = sorted(p for p, e in wanted.items() if present.get(p) != e)
-    count.kept = len(wanted) - len(differ)
-    staged: dict[str, Path] = {}
-    owns = os.geteuid() == 0
-    try:
+    return _Restoring(files, wanted, present, read).carry_out(remove_others)
+
+
+def _fill(files: Files, wanted: Mapping[str, Entry], read: Read, watch: Callable[[Entry, bytes], None] | None) -> None:
+    """Fill an empty folder. Nobody reads there yet, so files are written in their places."""
+    same: list[Entry] = []
+    plain: list[Entry] = []
+    made: set[str] = set()
+    with files.changing() as changes:
+        for path, entry in sorted(wanted.items()):
+            above = path if entry.kind == "folder" else path.rpartition("/")[0]
+            if above not in made:
+                changes.make_folder(above)
+                made.add(above)
+            if entry.kind == "file":
+                (same if entry.same_as is not None and entry.same_as in wanted else plain).append(entry)
+
+    def write(some: list[Entry]) -> None:
+        with files.changing() as own:
+            for entry in some:
+
+                def seen(identity: str, entry: Entry = entry) -> bytes:
+                    content = read(identity)
+                    if watch is not None:
+                        watch(entry, content)
+                    return content
+
+                own.write_there(entry, seen)
+
+    half = (len(plain) + _AT_ONCE - 1) // _AT_ONCE or 1
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        for done in [pool.submit(write, plain[at : at + half]) for at in range(0, len(plain), half)]:
+            done.result()
+    with files.changing() as changes:
+        for entry in same:
+            if not changes.same_file(entry):
+                changes.write_there(entry, read)
+        # Links last: nothing that is written could go through one.
+        for _, entry in sorted(wanted.items()):
+            if entry.kind == "link":
+                changes.make_link(entry)
+        for _, entry in sorted(wanted.items(), reverse=True):
+            if entry.kind == "folder":
+                changes.set_facts(entry)
+
+
+@dataclass
+class _Restoring:
+    """One run over a tree that is there."""
+
+    files: Files
+    wanted: Mapping[str, Entry]
+    present: Mapping[str, Entry]
+    read: Read
+    count: RestoreCount = field(default_factory=RestoreCount)
+    staged: dict[str, str] = field(default_factory=dict)
+    touched: set[str] = field(default_factory=set)
+    """Folders into which something was written: their own times change by that."""
+
+    def carry_out(self, remove_others: bool) -> RestoreCount:
+        differ = sorted(p for p, e in self.wanted.items() if self.present.get(p) != e)
+        self.count.kept = len(self.wanted) - len(differ)
+        try:
+            with self.files.changing() as changes:
+                self._stage(differ, changes)
+                # New files come before old ones go: what may still fail for want of space does so while all that was is there.
+                self._make_new(differ, changes)
+                if remove_others:
+                    self._remove_others(changes)
+            self._rename()
+            with self.files.changing() as changes:
+                self._finish(differ, changes)
+                self._folder_times(differ, changes)
+        finally:
+            with self.files.changing() as changes:
+                for part in self.staged.values():
+                    changes.remove(part)
+        return self.count
+
+    def _stage(self, differ: Sequence[str], changes: Changes) -> None:
         for path in differ:
-            entry, now = wanted[path], present.get(path)
+            entry, now = self.wanted[path], self.present.get(path)
             if (
                 entry.kind == "file"
                 and now is not None
                 and now.kind == "file"
                 and not now.same_content(entry)
-                and entry.same_as not in wanted
+                and entry.same_as not in self.wanted
             ):
-                part = staged[path] = temporary_name(root / path)
-                _write_new(os.fspath(part), entry, read, owns)
-    except BaseException:
-        for part in staged.values():
-            part.unlink(missing_ok=True)
-        raise
-    try:
-        _put_in_place(root, wanted, present, differ, read, staged, count, remove_others)
-    finally:
-        for part in staged.values():
-            part.unlink(missing_ok=True)
-    return count
+                self.staged[path] = changes.stage(entry, self.read)
 
+    def _make_new(self, differ: Sequence[str], changes: Changes) -> None:
+        for path in differ:
+            if path in self.present or self.wanted[path].same_as in self.wanted or self._in_the_way(path):
+                continue
+            self._make(self.wanted[path], changes)
+            self.touched.update(_above(path))
+            self.count.written += 1
 
-_RENAMED_AT_ONCE = 4
-_AT_ONCE = 2
-"""Making a file is mostly waiting for the system, which two can do at once."""
-
-
-def _fill(
-    root: Path, wanted: Mapping[str, Entry], read: Callable[[str], bytes], watch: Callable[[Entry, bytes], None] | None
-) -> None:
-    """Fill an empty folder. Nobody reads there yet, so files are written in their places."""
-    base = os.fspath(root)
-    owns = os.geteuid() == 0
-    links: list[Entry] = []
-    files: list[Entry] = []
-    made: set[str] = set()
-    for path, entry in sorted(wanted.items()):
-        above = path if entry.kind == "folder" else path.rpartition("/")[0]
-        if above not in made:
-            (root / above).mkdir(parents=True, exist_ok=True)
-            made.add(above)
-        if entry.kind == "link":
-            os.symlink(entry.target or "", f"{base}/{path}")
-            _own(root / path, entry)
-            os.utime(f"{base}/{path}", ns=(entry.mtime_ns, entry.mtime_ns), follow_symlinks=False)
-        elif entry.kind == "file":
-            (links if entry.same_as is not None and entry.same_as in wanted else files).append(entry)
-
-    def write(some: list[Entry]) -> None:
-        for entry in some:
-
-            def seen(identity: str, entry: Entry = entry) -> bytes:
-                content = read(identity)
-                if watch is not None:
-                    watch(entry, content)
-                return content
-
-            _write_new(f"{base}/{entry.path}", entry, seen, owns)
-
-    half = (len(files) + _AT_ONCE - 1) // _AT_ONCE or 1
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        for done in [pool.submit(write, files[at : at + half]) for at in range(0, len(files), half)]:
-            done.result()
-    for entry in links:
-        if not _link(root, entry):
-            _write_new(f"{base}/{entry.path}", entry, read, owns)
-    for path, entry in sorted(wanted.items(), reverse=True):
-        if entry.kind == "folder":
-            _own(root / path, entry)
-            (root / path).chmod(entry.mode)
-            os.utime(f"{base}/{path}", ns=(entry.mtime_ns, entry.mtime_ns))
-
-
-def _write_new(place: str, entry: Entry, read: Callable[[str], bytes], owns: bool) -> None:
-    if entry.sparse or len(entry.objects) > 1:
-        _write_content(Path(place), entry, read)
-        return
-    content = read(entry.objects[0]) if entry.objects else b""
-    descriptor = os.open(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    try:
-        view = memoryview(content)
-        while view:
-            view = view[os.write(descriptor, view) :]
-        if owns and entry.uid >= 0 and (entry.uid, entry.gid) != (0, 0):
-            os.fchown(descriptor, entry.uid, entry.gid)
-        os.fchmod(descriptor, entry.mode)
-        os.utime(descriptor, ns=(entry.mtime_ns, entry.mtime_ns))
-    finally:
-        os.close(descriptor)
-
-
-def _put_in_place(
-    root: Path, wanted: Mapping[str, Entry], present: Mapping[str, Entry], differ: Sequence[str],
-    read: Callable[[str], bytes], staged: dict[str, Path], count: RestoreCount, remove_others: bool,
-) -> None:  # fmt: skip
-    # New files come before old ones go: what may still fail for want of space does so while all that was is there.
-    made_new = [p for p in differ if p not in present and wanted[p].same_as not in wanted]
-    touched: set[str] = set()
-    """Folders into which something was written: their own times change by that."""
-    for path in made_new:
-        if not _in_the_way(path, wanted, present):
-            _make(root, wanted[path], wanted, read)
-            touched.update(_above(path))
-            count.written += 1
-    if remove_others:
+    def _remove_others(self, changes: Changes) -> None:
         # Deepest first, so that a folder is empty when its turn comes.
-        for path in sorted(present.keys() - wanted.keys(), key=lambda p: p.count("/"), reverse=True):
-            _remove(root / path, present[path])
-            touched.update(_above(path))
-            count.removed += 1
+        for path in sorted(self.present.keys() - self.wanted.keys(), key=lambda p: p.count("/"), reverse=True):
+            _remove(changes, self.present[path])
+            self.touched.update(_above(path))
+            self.count.removed += 1
 
-    # Before anything is linked to one of them. A file system may write a file's content to disk when it takes another's name:
-    # the waiting is shared.
-    def rename(some: Sequence[str]) -> None:
-        for path in some:
-            staged[path].replace(f"{base}/{path}")
+    def _rename(self) -> None:
+        """Before anything is linked to one of them. A file system may write a file's content to disk when it takes another's
+        name: the waiting is shared."""
 
-    base, paths = os.fspath(root), list(staged)
-    with ThreadPoolExecutor(_RENAMED_AT_ONCE) as renamer:
-        list(renamer.map(rename, [paths[at::_RENAMED_AT_ONCE] for at in range(_RENAMED_AT_ONCE)]))
-    for path in differ:
-        entry, now = wanted[path], present.get(path)
-        if now is not None and now.same_content(entry):
-            _set_facts(root, entry, now)
-            count.kept += 1
-            continue
-        touched.update(_above(path))
-        target = root / path
-        if now is None:
-            if entry.same_as in wanted or _in_the_way(path, wanted, present):
-                _make(root, entry, wanted, read)
-                count.written += 1
-            continue
-        if path not in staged:
-            if now.kind != entry.kind:
-                _remove(target, now)
-            _make(root, entry, wanted, read)
-        count.written += 1
-    # Folder times last: writing into a folder changes them.
-    for path in sorted({*differ, *touched} & wanted.keys(), reverse=True):
-        entry = wanted[path]
-        if entry.kind == "folder" and (path in touched or not _has_facts(entry, present.get(path))):
-            _own(root / path, entry)
-            (root / path).chmod(entry.mode)
-            os.utime(root / path, ns=(entry.mtime_ns, entry.mtime_ns))
+        def some(paths: Sequence[str]) -> None:
+            with self.files.changing() as own:
+                for path in paths:
+                    own.put(self.staged[path], path)
+
+        paths = list(self.staged)
+        with ThreadPoolExecutor(_RENAMED_AT_ONCE) as renamer:
+            list(renamer.map(some, [paths[at::_RENAMED_AT_ONCE] for at in range(_RENAMED_AT_ONCE)]))
+
+    def _finish(self, differ: Sequence[str], changes: Changes) -> None:
+        for path in differ:
+            entry, now = self.wanted[path], self.present.get(path)
+            if now is not None and now.same_content(entry):
+                facts_differ = (entry.mode, entry.mtime_ns) != (now.mode, now.mtime_ns)
+                owner_differs = (entry.uid, entry.gid) != (now.uid, now.gid)
+                if owner_differs or (entry.kind == "file" and facts_differ):
+                    changes.set_facts(entry, owner=owner_differs, times=entry.kind == "file")
+                self.count.kept += 1
+                continue
+            self.touched.update(_above(path))
+            if now is None:
+                if entry.same_as in self.wanted or self._in_the_way(path):
+                    self._make(entry, changes)
+                    self.count.written += 1
+                continue
+            if path not in self.staged:
+                if now.kind != entry.kind:
+                    _remove(changes, now)
+                self._make(entry, changes)
+            self.count.written += 1
+
+    def _folder_times(self, differ: Sequence[str], changes: Changes) -> None:
+        """Folder times last: writing into a folder changes them."""
+        for path in sorted({*differ, *self.touched} & self.wanted.keys(), reverse=True):
+            entry, now = self.wanted[path], self.present.get(path)
+            as_it_was = now is not None and now.mtime_ns == entry.mtime_ns and now.facts == entry.facts
+            if entry.kind == "folder" and (path in self.touched or not as_it_was):
+                changes.set_facts(entry)
+
+    def _in_the_way(self, path: str) -> bool:
+        """Whether something above ``path`` is to become a folder and is none now."""
+        return any((now := self.present.get(above)) is not None and now.kind != "folder" for above in _above(path))
+
+    def _make(self, entry: Entry, changes: Changes) -> None:
+        if entry.kind == "folder":
+            changes.make_folder(entry.path)
+            return
+        if above := entry.path.rpartition("/")[0]:
+            changes.make_folder(above)
+        if entry.kind == "link":
+            changes.make_link(entry)
+        elif entry.same_as is None or entry.same_as not in self.wanted or not changes.same_file(entry):
+            part = changes.stage(entry, self.read)
+            try:
+                changes.put(part, entry.path)
+            except BaseException:
+                changes.remove(part)
+                raise
 
 
 def _above(path: str) -> Iterator[str]:
@@ -199,115 +216,9 @@ def _above(path: str) -> Iterator[str]:
         yield path
 
 
-def _in_the_way(path: str, wanted: Mapping[str, Entry], present: Mapping[str, Entry]) -> bool:
-    """Whether something above ``path`` is to become a folder and is none now."""
-    return any((now := present.get(above)) is not None and now.kind != "folder" for above in _above(path))
-
-
-def _make(root: Path, entry: Entry, wanted: Mapping[str, Entry], read: Callable[[str], bytes]) -> None:
-    target = root / entry.path
-    target.parent.mkdir(parents=True, exist_ok=True)
-    if entry.kind == "folder":
-        target.mkdir(exist_ok=True)
-    elif entry.kind == "link":
-        part = temporary_name(target)
-        os.symlink(entry.target or "", part)
-        _own(part, entry)
-        os.utime(part, ns=(entry.mtime_ns, entry.mtime_ns), follow_symlinks=False)
-        part.replace(target)
-    elif entry.same_as is None or entry.same_as not in wanted or not _link(root, entry):
-        part = temporary_name(target)
-        try:
-            _write_new(os.fspath(part), entry, read, os.geteuid() == 0)
-            part.replace(target)
-        except BaseException:
-            part.unlink(missing_ok=True)
-            raise
-
-
-def _has_facts(entry: Entry, now: Entry | None) -> bool:
-    return now is not None and now.mtime_ns == entry.mtime_ns and now.facts == entry.facts
-
-
-def _set_facts(root: Path, entry: Entry, now: Entry) -> None:
-    target = root / entry.path
-    if entry.kind == "file" and (entry.mode, entry.mtime_ns) != (now.mode, now.mtime_ns):
-        target.chmod(entry.mode)
-        os.utime(target, ns=(entry.mtime_ns, entry.mtime_ns))
-    if (entry.uid, entry.gid) != (now.uid, now.gid):
-        _own(target, entry)
-
-
-def _own(target: Path, entry: Entry) -> None:
-    """Give the path its owner, where this user may; others' files belong to who restores them."""
-    if entry.uid >= 0 and os.geteuid() == 0:
-        os.chown(target, entry.uid, entry.gid, follow_symlinks=False)
-
-
-def _link(root: Path, entry: Entry) -> bool:
-    """Make a hard link to the first path of the same file, if that is there."""
-    first, target = root / str(entry.same_as), root / entry.path
-    try:
-        if first.is_symlink() or first.stat().st_size != entry.size:
-            return False
-        if os.path.lexists(target) and target.samefile(first):
-            return True
-        part = temporary_name(target)
-        os.link(first, part, follow_symlinks=False)
-        part.replace(target)
-    except OSError:
-        return False
-    return True
-
-
-_PAGE = bytes(4096)
-
-
-def _write_sparse(out: BinaryIO, content: bytes) -> None:
-    """Write what is not zero; pages of zeros become holes."""
-    view = memoryview(content)
-    for at in range(0, len(content), len(_PAGE)):
-        page = view[at : at + len(_PAGE)]
-        if page == _PAGE[: len(page)]:
-            out.seek(len(page), os.SEEK_CUR)
-        else:
-            out.write(page)
-
-
-def _write_content(part: Path, entry: Entry, read: Callable[[str], bytes]) -> None:
-    with part.open("xb") as out:
-        for identity in entry.objects:
-            if entry.sparse:
-                _write_sparse(out, read(identity))
-            else:
-                out.write(read(identity))
-        if entry.sparse:
-            out.truncate(entry.size)
-    _own(part, entry)
-    part.chmod(entry.mode)
-    os.utime(part, ns=(entry.mtime_ns, entry.mtime_ns))
-
-
-def _remove(target: Path, entry: Entry) -> None:
+def _remove(changes: Changes, entry: Entry) -> None:
     if entry.kind == "folder":
         # Only what the scan knew is ours to remove; a folder that holds more (a log, a cache) stays.
-        try:
-            target.rmdir()
-        except FileNotFoundError:
-            pass
-        except OSError:
-            if target.is_symlink() or not target.is_dir():
-                target.unlink(missing_ok=True)
+        changes.remove_folder(entry.path)
     else:
-        target.unlink(missing_ok=True)
-
-
-def clear_folder(folder: Path) -> None:
-    """Remove everything in ``folder``, keeping the folder."""
-    if not folder.is_dir() or folder.is_symlink():
-        return
-    for item in folder.iterdir():
-        if item.is_dir() and not item.is_symlink():
-            shutil.rmtree(item)
-        else:
-            item.unlink(missing_ok=True)
+        changes.remove(entry.path)

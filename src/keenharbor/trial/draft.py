@@ -7,11 +7,11 @@ import json
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from pathlib import Path
 
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now
 from keenharbor.compare.proposals import propose_for_site
+from keenharbor.host import AnyPath
 from keenharbor.site.checks import Decision
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
 from keenharbor.site.feed import Feed, Package, Release, allows
@@ -240,18 +240,18 @@ class _Draft:
             )
         installed = next(p for p in installed_packages(self._site) if p.name == name)
         old = self._feed.find(name, installed.version)
-        edits = edits_of(self._site.root, installed, self._feed.package(old)) if old is not None else []
+        edits = edits_of(self._site.path(), installed, self._feed.package(old)) if old is not None else []
         if edits and old is not None:
             listed = ", ".join(e.path for e in edits)
             comments.append(f"# Edited here by hand: {listed}. carry_local_edits = true takes the edit over.")
-            patch = carried_patch(self._site.root, installed, self._feed.package(old), self._feed.package(release))
+            patch = carried_patch(self._site.path(), installed, self._feed.package(old), self._feed.package(release))
             if patch:
                 self.patches[name] = patch
                 comments.append(f"# What it would carry over stands in {PATCHES}/{name}.patch, to be read before.")
         return "\n".join([*comments, _table(name=f"update-{name}", **facts, **self._tries(release))])
 
 
-def carried_patch(root: Path, installed: Installed, old: Package, new: Package) -> str:
+def carried_patch(root: AnyPath, installed: Installed, old: Package, new: Package) -> str:
     """What local edits come to on the new release, as one unified diff; those that conflict, or are no text, are left out."""
     parts = []
     for edit in edits_of(root, installed, old):

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from keenharbor.base.durable import private_folder
+from keenharbor.base.durable import private_folder, write_plain
 from keenharbor.compare import Finding, Look, Noise, Observation, Weight
 from keenharbor.compare.camera import Camera, Shot
 from keenharbor.compare.look import LOGGED_IN, PageSeen
@@ -146,7 +146,7 @@ class Gallery:
         for shot, word in ((old, "before"), (new, "after")):
             name = f"pictures/{finding.id}-{word}.webp"
             png = (self._folder / shot.file).read_bytes()
-            (self._folder / name).write_bytes(cut_out(png, region, before=word == "before"))
+            write_plain(self._folder / name, cut_out(png, region, before=word == "before"))
             names.append(name)
         return tuple(names)
 
@@ -180,7 +180,7 @@ class Gallery:
             name = f"pictures/{blake3(shot.png).hexdigest()[:20]}.png"
             file = private_folder(self._folder / "pictures") / Path(name).name
             if not file.exists():
-                file.write_bytes(shot.png)
+                write_plain(file, shot.png)
         return KeptShot(shot.path + mark, shot.width, name, dict(shot.boxes), list(shot.errors), list(shot.failed))
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
-from typing import Any
 
 from keenharbor.base.text import plural
 from keenharbor.compare import Observation, Weight, compare_files, compare_settings, compare_tables
@@ -13,20 +12,19 @@ from keenharbor.compare.state import settings_of
 from keenharbor.database import row_delta
 from keenharbor.site.model import SiteFile
 from keenharbor.snapshot import Snapshot
-from keenharbor.trial.plan import CarriesPart, CheckStep, WaitStep
 from keenharbor.trial.record import SeenStep
-from keenharbor.trial.steps import Outcome
+from keenharbor.trial.steps import CarriesPart, Outcome, StepBase
 
 Laid = tuple[Observation, str | None, str | None]
 """An observation, the step that brought it in, and an earlier step since which it could not have been seen."""
 
 
-def of_step(model: SiteFile, step: Any, outcome: Outcome, start: Snapshot, end: Snapshot) -> list[Observation]:
+def of_step(model: SiteFile, step: StepBase, outcome: Outcome, start: Snapshot, end: Snapshot) -> list[Observation]:
     """What a step did beyond its purpose, from the checkpoints around it."""
-    name: str = step.name
+    name = step.name
     found: list[Observation] = []
     # A check that fails is told of by the look that follows.
-    if outcome.problem is not None and not isinstance(step, CheckStep):
+    if outcome.problem is not None and not step.only_looks:
         text = f"the step failed: {outcome.problem}"
         if outcome.tries > 1:
             text += f" ({outcome.tries} tries)"
@@ -38,7 +36,7 @@ def of_step(model: SiteFile, step: Any, outcome: Outcome, start: Snapshot, end: 
         paths = ", ".join(outcome.left_over)
         text = f"{plural(len(outcome.left_over), 'file')} that the new release does not have: {paths}"
         found.append(Observation("left-over", name, Weight.DOUBT, text, after=paths))
-    if isinstance(step, CheckStep):
+    if step.only_looks:
         return found  # what its visits write they are meant to write
     found += compare_files(start.entries, end.entries, outcome.touches)
     carried = [c.carried for c in step.carries]
@@ -46,7 +44,7 @@ def of_step(model: SiteFile, step: Any, outcome: Outcome, start: Snapshot, end: 
     for seen in compare_settings(settings_of(start.state, model), settings_of(end.state, model)):
         planned = any(seen.place == s or seen.place.startswith(s + ".") for s in outcome.settings)
         found.append(replace(seen, weight=Weight.NOTE, text=f"{seen.text}, as planned") if planned else seen)
-    if isinstance(step, WaitStep):
+    if step.by_a_person:
         # What a person was asked to do is recorded, not doubted; what they lost on the way is told as it is.
         lost = ("step-failed", "rows-lost", "setting-lost")
         found = [o if o.kind in lost else replace(o, weight=Weight.NOTE, text=f"{o.text}, by hand") for o in found]

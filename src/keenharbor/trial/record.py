@@ -7,7 +7,6 @@ WORK/trials/ID/checkpoints/                                a store of its own
 from __future__ import annotations
 
 import dataclasses
-import shutil
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
@@ -15,7 +14,7 @@ from typing import Any, TypeVar
 import msgspec
 import zstandard
 
-from keenharbor.base.durable import private_folder, write_durably
+from keenharbor.base.durable import move_folder, private_folder, remove_folder, write_durably
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.compare import Look, Noise, Observation
 from keenharbor.trial.gallery import KeptShot, Shots
@@ -83,9 +82,9 @@ class TrialRecord:
     def continued(self, folder: Path, kept: int) -> TrialRecord:
         """The record as the beginning of another trial in ``folder``, with its first ``kept`` steps; the checkpoints go there."""
         private_folder(folder)
-        self.checkpoints.rename(folder / "checkpoints")
+        move_folder(self.checkpoints, folder / "checkpoints")
         if (self.folder / "pictures").is_dir():
-            (self.folder / "pictures").rename(folder / "pictures")
+            move_folder(self.folder / "pictures", folder / "pictures")
         made = TrialRecord.begin(folder, self.before)
         for seen in self.steps[:kept]:
             made.add(seen)
@@ -97,7 +96,7 @@ class TrialRecord:
         if taken:
             for part in ("checkpoints", "pictures"):
                 if (folder / part).is_dir():
-                    (folder / part).rename(self.folder / part)
+                    move_folder(folder / part, self.folder / part)
         return taken
 
 
@@ -147,7 +146,7 @@ def forget_older(trials: Path, newest: str) -> None:
     for folder in trials.iterdir():
         if folder.name != newest and folder.is_dir() and (folder / "result.json").exists():
             for part in ("checkpoints", "seen", "pictures"):
-                shutil.rmtree(folder / part, ignore_errors=True)
+                remove_folder(folder / part)
 
 
 def steps_in_common(record: TrialRecord, steps: list[dict[str, Any]]) -> int:

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import contextlib
-import shutil
 import time
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
-from keenharbor.base.durable import private_folder
+from keenharbor.base.durable import private_folder, remove_folder, write_plain
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, now, plural, stamp
@@ -21,18 +20,19 @@ from keenharbor.compare.camera import Camera
 from keenharbor.compare.timing import SLOW_SECONDS
 from keenharbor.database import open_database, row_delta
 from keenharbor.database.rewrite import Rewriter, places_left
+from keenharbor.host import PIECE_SIZE, WalkRules
 from keenharbor.site.feed import Feed
 from keenharbor.site.model import SiteFile
 from keenharbor.site.view import Fingerprint, SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot, record_proof
 from keenharbor.snapshot.take import new_id
 from keenharbor.store import Store
-from keenharbor.tree import compare_trees
+from keenharbor.tree import compare_trees, scan_tree
 from keenharbor.trial.accepted import read_accepted, sort_out
 from keenharbor.trial.gallery import MOST_PAGES, Gallery
 from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_log, of_step, passing
 from keenharbor.trial.pace import PaceFound
-from keenharbor.trial.plan import Plan, step_facts
+from keenharbor.trial.plan import Plan
 from keenharbor.trial.record import (
     SeenBefore,
     SeenStep,
@@ -44,6 +44,7 @@ from keenharbor.trial.record import (
 )
 from keenharbor.trial.result import Isolation, StepRecord, TrialResult, save_result
 from keenharbor.trial.stage import Ask, Stage
+from keenharbor.trial.steps import StepBase
 
 SAMPLES = 2
 BEFORE_SAMPLES = 4
@@ -107,7 +108,7 @@ def run_trial(
     folder = private_folder(live.work / "trials" / identity)
     agreed = read_accepted(plan_file)
     try:
-        shutil.copy(plan_file, folder / "plan.toml")
+        write_plain(folder / "plan.toml", plan_file.read_bytes())
         progress.stage("taking live's fingerprint")
         before_live = live.fingerprint()
         with Mailbox() as mailbox, contextlib.ExitStack() as stack:
@@ -138,9 +139,11 @@ def run_trial(
         )  # fmt: skip
     except BaseException:
         if (earlier is not None and earlier.record.give_back(folder)) or not (folder / "seen/1.zst").exists():
-            shutil.rmtree(folder, ignore_errors=True)
+            remove_folder(folder)
         raise
-    if not options.keep:
+    if options.keep:
+        clone.keep()
+    else:
         clone.drop()
     save_result(live.work, result)
     forget_older(live.work / "trials", identity)
@@ -255,7 +258,7 @@ class _Rehearsal:
         for number, step in enumerate(self._plan.step, 1):
             if number <= len(self.record.steps):
                 continue
-            self._progress.stage(f"step {number} of {total}: {step.name} ({step_facts(step)})")
+            self._progress.stage(f"step {number} of {total}: {step.name} ({step.told()})")
             seen = self._carry_out_one(step, last=number == total)
             self.record.add(seen)
             problem = seen.record.problem
@@ -266,7 +269,7 @@ class _Rehearsal:
             if problem and not self._options.go_on:
                 break
 
-    def _carry_out_one(self, step: Any, *, last: bool) -> SeenStep:
+    def _carry_out_one(self, step: StepBase, *, last: bool) -> SeenStep:
         start = self._take_checkpoint(f"before {step.name}")
         outcome = self.stage.carry_out(step, self.before.checks)
         end = self._take_checkpoint(f"after {step.name}")
@@ -276,7 +279,7 @@ class _Rehearsal:
         rows = row_delta(start.state, end.state, [c.carried for c in step.carries])
         difference = compare_trees(start.entries, end.entries)
         record = StepRecord(
-            step.name, step_facts(step), outcome.problem, outcome.tries, round(outcome.seconds, 3), outcome.output,
+            step.name, step.told(), outcome.problem, outcome.tries, round(outcome.seconds, 3), outcome.output,
             len(difference.added) + len(difference.removed) + len(difference.changed),
             sum(len(t.added) + len(t.removed) + len(t.changed) for t in rows.tables.values()), end.id,
         )  # fmt: skip
@@ -382,10 +385,28 @@ def _traces(clone: Clone, live: SiteView, snapshot: Snapshot) -> tuple[str, ...]
     """What of live is left in the clone's files and cells."""
     search = Rewriter(dict.fromkeys(live_places(live, snapshot), ""))
     found = [f"cell {c}" for c in places_left(open_database(clone.site.database_place), search)]
-    for file in sorted(clone.site.root.rglob("*")):
-        if file.is_file() and not file.is_symlink() and search.left_in(file.read_bytes()):
-            found.append(f"file {file.relative_to(clone.site.root)}")
+    scan = scan_tree(clone.site.files, WalkRules(clone.site.area_rules))
+    for path, entry in scan.entries.items():
+        if entry.kind == "file":
+            with contextlib.suppress(OSError), clone.site.files.open(path) as source:
+                if _has_place(source, search):
+                    found.append(f"file {path}")
+        elif entry.target is not None and search.left_in(entry.target.encode("utf-8", "surrogateescape")):
+            found.append(f"link {path}")
     return tuple(found)
+
+
+def _has_place(source: BinaryIO, search: Rewriter) -> bool:
+    """Whether a place of live stands in a file, read a piece at a time: one may be cut in two, so pieces overlap."""
+    tail = b""
+    while piece := source.read(PIECE_SIZE):
+        if search.left_in(tail + piece):
+            return True
+        tail = piece[-_LONGEST_PLACE:]
+    return False
+
+
+_LONGEST_PLACE = 4096
 
 
 def _isolation(

@@ -7,20 +7,19 @@ from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.base.process import Ran
 from keenharbor.base.progress import Silent
+from keenharbor.base.text import size
 from keenharbor.clone.clone import Clone
-from keenharbor.clone.environment import install
 from keenharbor.clone.mailbox import Mailbox, Message, kept_in
-from keenharbor.clone.marks import mark_of
 from keenharbor.compare import Look, Noise, Visitor, take_look
 from keenharbor.compare.look import LOGGED_IN, CheckSeen, check_again, make_checks, member_cookies
+from keenharbor.host.environment import install
+from keenharbor.host.programs import Ran
 from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
 from keenharbor.store import Store
-from keenharbor.trial.plan import DistributionsStep
-from keenharbor.trial.steps import Outcome, Workplace, perform
+from keenharbor.trial.steps import DistributionsStep, Outcome, StepBase, Workplace, perform
 
 Ask = Callable[[str], None]
 
@@ -68,7 +67,7 @@ class Stage:
         with Visitor(self.clone.address) as visitor:
             make_checks(visitor, self.live.model.check, self._mail_to)
 
-    def carry_out(self, step: object, before: dict[str, CheckSeen]) -> Outcome:
+    def carry_out(self, step: StepBase, before: dict[str, CheckSeen]) -> Outcome:
         """A step of the plan; ``before`` are the scripted visits as they went on the unchanged clone."""
 
         def check(only: Sequence[str]) -> str | None:
@@ -84,21 +83,26 @@ class Stage:
             install=self._install if self.clone.facts.environment is not None else None,
             prefix=self.clone.prefix, variables=self.clone.variables,
         )  # fmt: skip
-        return perform(step, place)
+        with self.clone.watched() as disk:
+            outcome = perform(step, place)
+        if disk.over:
+            outcome.problem = (
+                f"its programs were ended: they added more than {size(self.clone.limits.disk)} to the disk"
+            )
+        return outcome
 
-    def _install(self, step: DistributionsStep) -> Ran:
-        assert self.clone.facts.environment is not None
-        own = Path(self.clone.facts.environment)
-        return install(
-            own, step.wants, step.removes, self.live.wheelhouse(), step.time_limit, mark_of(self.clone.folder)
-        )
+    def _install(self, wants: Sequence[str], removes: Sequence[str], time_limit: float) -> Ran:
+        clone = self.clone
+        assert clone.facts.environment is not None
+        own, wheelhouse = Path(clone.facts.environment), self.live.wheelhouse()
+        return install(own, wants, removes, wheelhouse, time_limit, clone.variables, clone.installer_prefix)
 
     def install_again(self, steps: Sequence[object]) -> None:
         """What earlier steps put into the environment, for a clone whose files are those of after them. Raises
         `KeenHarborError` when it cannot be."""
         for step in steps:
             if isinstance(step, DistributionsStep) and self.clone.facts.environment is not None:
-                ran = self._install(step)
+                ran = self._install(step.wants, step.removes, step.time_limit)
                 if ran.code != 0:
                     raise KeenHarborError(
                         f"what step '{step.name}' installed cannot be installed again", where=ran.command
@@ -114,6 +118,6 @@ class Stage:
         lines: set[str] = set()
         for path, entry in self.clone.site.scan().entries.items():
             if entry.area == "logs" and entry.kind == "file":
-                text = (self.clone.site.root / path).read_text(encoding="utf-8", errors="replace")
+                text = self.clone.site.path(path).read_text(errors="replace")
                 lines |= {re.sub(r"\d+", "#", line).lstrip("# :,.TZ-") for line in text.splitlines() if line.strip()}
         return lines

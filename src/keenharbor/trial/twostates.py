@@ -142,7 +142,7 @@ def _look(live: SiteView, address: str, also: Look | None = None) -> Look:
 def _side(live: SiteView, wanted: str, stack: contextlib.ExitStack, progress: Progress, pages: bool) -> _Side:
     if wanted == "live":
         scan = live.scan()
-        read_content(live.root, scan, Hashing(), {}, None, lambda done, total: None)
+        read_content(live.files, scan, Hashing(), {}, None, lambda done, total: None)
         state = stack.enter_context(live.reading_database())
         return _Side("live", scan.entries, state, live.settings(), live.address)
     if wanted.startswith(CLONE_PREFIX):
@@ -188,8 +188,8 @@ def _renamed_checkpoint(
     live: SiteView, name: str, snapshot: Snapshot, was_at: str, ini: dict[str, str], address: str | None
 ) -> _Side:
     """A checkpoint with its clone's places written as live's."""
-    places = {was_at: live.address, str(snapshot.manifest["root"]): str(live.root)}
-    places |= dict(zip(snapshot.database_place.marks, live.database_place.marks, strict=False))
+    places = {was_at: live.address, str(snapshot.manifest["root"]): live.place}
+    places |= dict(zip(snapshot.database_place.marks, live.database.marks, strict=False))
     back = Rewriter(places)
     own = {k: back.text(v) for k, v in ini.items()}
     if live.model.mail is not None:
@@ -211,17 +211,17 @@ def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages:
     back = Rewriter(
         {
             clone.address: live.address,
-            **dict(zip(clone.site.database_place.marks, live.database_place.marks, strict=False)),
-            str(clone.site.root): str(live.root),
+            **dict(zip(clone.site.database_place.marks, live.database.marks, strict=False)),
+            clone.site.place: live.place,
         }
     )
     scan = clone.site.scan()
-    read_content(clone.site.root, scan, Hashing(), {}, None, lambda done, total: None)
+    read_content(clone.site.files, scan, Hashing(), {}, None, lambda done, total: None)
     entries = dict(scan.entries)
     for path in clone.facts.rewritten_files:
         entry = entries.get(path)
         if entry is not None and entry.kind == "file":
-            text = (clone.site.root / path).read_text(encoding="utf-8", errors="surrogateescape")
+            text = clone.site.path(path).read_bytes().decode("utf-8", "surrogateescape")
             entries[path] = entry._replace(objects=(object_id(back.text(text).encode("utf-8", "surrogateescape")),))
     state = _Renamed(stack.enter_context(clone.site.reading_database()), back)
     ini = {k: back.text(v) for k, v in clone.site.settings().items()}

@@ -12,6 +12,7 @@ from pathlib import Path
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress, Silent
 from keenharbor.database import DatabasePlace, open_database
+from keenharbor.host import ReadTree, WalkRules
 from keenharbor.site.components import FoundComponent, components_in, distributions
 from keenharbor.site.connections import host_of_address
 from keenharbor.site.inference.areas import areas_in
@@ -119,7 +120,7 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
     if not root.is_dir():
         raise UsageError("the site's folder is not there", where=root)
     progress.stage("looking at the files")
-    entries = scan_tree(root, AreaRules({}), USUAL).entries
+    entries = scan_tree(ReadTree(str(root)), WalkRules(AreaRules({}), USUAL)).entries
     progress.stage("reading settings")
     sources = settings_sources(root, entries)
     runtime = runtime_in(root, entries, sources, given.server_configs)

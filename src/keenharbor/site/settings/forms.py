@@ -10,6 +10,7 @@ import tomlkit
 import tomlkit.exceptions
 
 from keenharbor.base.errors import UsageError
+from keenharbor.host import AnyPath, size_of
 from keenharbor.site.settings.common import LARGEST_SETTINGS_FILE, Setting, SettingsError, key_parts
 from keenharbor.site.settings.nested import read_json, read_toml_values, read_xml, read_yaml
 from keenharbor.site.settings.php import read_php
@@ -32,12 +33,12 @@ def form_of(path: str) -> SettingsForm | None:
     return _BY_SUFFIX.get(PurePosixPath(name).suffix)
 
 
-def settings_in(text: str, form: SettingsForm, file: Path | None = None) -> Iterator[Setting]:
+def settings_in(text: str, form: SettingsForm, file: AnyPath | None = None) -> Iterator[Setting]:
     """Every value in ``text``; ``file`` is where it stands, for forms that can refer to it. Raises `SettingsError`."""
     if form == "php":
-        return read_php(text, file.as_posix() if file else "")
+        return read_php(text, str(file) if file else "")
     if form == "python":
-        return read_python(text, file.as_posix() if file else "", _read_other)
+        return read_python(text, str(file) if file else "", _read_other)
     readers = {
         "ini": read_ini,
         "env": read_env,
@@ -59,7 +60,7 @@ def _read_other(path: str) -> str | None:
         return None
 
 
-def values_in(text: str, form: SettingsForm, where: Path) -> dict[str, str]:
+def values_in(text: str, form: SettingsForm, where: AnyPath) -> dict[str, str]:
     """The values by key (of one that is set twice, the later). Raises `UsageError` with file and line."""
     try:
         return {s.key: s.value for s in settings_in(text, form, where)}
@@ -67,10 +68,10 @@ def values_in(text: str, form: SettingsForm, where: Path) -> dict[str, str]:
         raise UsageError(f"this settings file cannot be read: {error}", where=where, line=error.line) from None
 
 
-def read_settings(file: Path, form: SettingsForm = "ini") -> dict[str, str]:
+def read_settings(file: AnyPath, form: SettingsForm = "ini") -> dict[str, str]:
     """The values of a settings file by key. Raises `UsageError`."""
     try:
-        if file.stat().st_size > LARGEST_SETTINGS_FILE:
+        if size_of(file) > LARGEST_SETTINGS_FILE:
             raise UsageError("the settings file is too large to be one", where=file)
         return values_in(file.read_text(encoding="utf-8"), form, file)
     except FileNotFoundError:
@@ -79,7 +80,7 @@ def read_settings(file: Path, form: SettingsForm = "ini") -> dict[str, str]:
         raise UsageError(f"the settings file cannot be read: {error}", where=file) from error
 
 
-def with_value(text: str, key: str, value: str, form: SettingsForm = "ini", file: Path | None = None) -> str:
+def with_value(text: str, key: str, value: str, form: SettingsForm = "ini", file: AnyPath | None = None) -> str:
     """``text`` with ``key`` set to ``value``; comments, order, quotes and blanks stay. Raises `KeyError` when the key is not
     there, or its value is put together from several places."""
     if form == "toml":

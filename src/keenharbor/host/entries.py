@@ -1,12 +1,15 @@
-"""What is known of one path, and how two trees differ."""
+"""What is known of one path, and of a tree as it was walked."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from typing import Any, Literal, NamedTuple
 
 FileKind = Literal["file", "folder", "link"]
+Stamp = str
+"""What a host tells of a path that is another one when anything of it was touched; empty where it cannot be sure. Nobody
+but the host knows what is in it."""
 
 
 class Entry(NamedTuple):
@@ -14,8 +17,8 @@ class Entry(NamedTuple):
 
     ``path`` is relative with ``/`` (bytes that are not UTF-8 are kept as surrogates); ``mode`` the permission
     bits; ``mtime_ns`` nanoseconds; ``size`` bytes (0 but for files); ``target`` a link's text; ``objects`` the
-    ids of the content's pieces, in order (empty until read). ``inode`` and ``ctime_ns`` tell whether a file has
-    been touched since; they are not part of what a restore gives back. ``uid`` and ``gid`` are the owner's numbers;
+    ids of the content's pieces, in order (empty until read). ``stamp`` tells whether a file has been touched
+    since; it is not part of what a restore gives back. ``uid`` and ``gid`` are the owner's numbers;
     ``same_as`` the first path that is the same file (a hard link); ``sparse`` says that the file has holes.
     """
 
@@ -27,8 +30,7 @@ class Entry(NamedTuple):
     area: str = "other"
     target: str | None = None
     objects: tuple[str, ...] = ()
-    inode: int = 0
-    ctime_ns: int = 0
+    stamp: Stamp = ""
     uid: int = -1
     gid: int = -1
     same_as: str | None = None
@@ -36,9 +38,14 @@ class Entry(NamedTuple):
 
     @classmethod
     def from_json(cls, value: Sequence[Any]) -> Entry:
+        """What a manifest has of it, of whatever format."""
         if isinstance(value, Entry):
             return value
-        return cls._make((*value[:7], tuple(value[7]), *value[8:], *_DEFAULTS[len(value) :]))
+        rest = tuple(value[8:])
+        if rest and isinstance(rest[0], int):  # formats 1 to 3 had two numbers in place of the stamp
+            inode, changed_ns = (*rest, 0)[:2]
+            rest = (f"{inode:x}-{changed_ns:x}" if changed_ns else "", *rest[2:])
+        return cls._make((*value[:7], tuple(value[7]), *rest, *_DEFAULTS[8 + len(rest) :]))
 
     def with_objects(self, objects: tuple[str, ...]) -> Entry:
         """The same with the content's pieces."""
@@ -54,41 +61,29 @@ class Entry(NamedTuple):
         return (self.kind, self.objects, self.target) == (other.kind, other.objects, other.target)
 
     def untouched_since(self, earlier: Entry) -> bool:
-        """Whether size, times and inode say that the file has not been written since ``earlier`` was scanned."""
+        """Whether size, time and stamp say that the file has not been written since ``earlier`` was scanned."""
         return (
             self.mtime_ns == earlier.mtime_ns
-            and self.ctime_ns == earlier.ctime_ns
+            and self.stamp == earlier.stamp != ""
             and self.size == earlier.size
-            and self.inode == earlier.inode
             and self.kind == earlier.kind
         )
 
 
-_DEFAULTS = (None,) * 8 + (0, 0, -1, -1, None, False)
+_DEFAULTS = (None,) * 8 + ("", -1, -1, None, False)
 """What manifests of earlier versions do not tell of a path."""
 
 
-@dataclass(frozen=True)
-class TreeDifference:
-    """Paths that ``right`` has and ``left`` has not (``added``), the reverse (``removed``), and those whose
-    content (``changed``) or only mode (``modes``) differ; each sorted."""
+@dataclass
+class Scan:
+    """The entries of a tree by path, in walking order; what was left out by rule, and what for its size; what could not
+    be read; what kept changing while it was read. ``root`` is the root's stamp, ``began_ns`` the host's clock when the
+    scan began."""
 
-    added: tuple[str, ...]
-    removed: tuple[str, ...]
-    changed: tuple[str, ...]
-    modes: tuple[str, ...]
-
-    def __bool__(self) -> bool:
-        return bool(self.added or self.removed or self.changed or self.modes)
-
-
-def compare_trees(left: Mapping[str, Entry], right: Mapping[str, Entry]) -> TreeDifference:
-    """How ``right`` differs from ``left``. Folders count when they come or go, not when their time changes."""
-    both = sorted(left.keys() & right.keys())
-    changed = tuple(p for p in both if not left[p].same_content(right[p]))
-    return TreeDifference(
-        added=tuple(sorted(right.keys() - left.keys())),
-        removed=tuple(sorted(left.keys() - right.keys())),
-        changed=changed,
-        modes=tuple(p for p in both if left[p].mode != right[p].mode and p not in set(changed)),
-    )
+    entries: dict[str, Entry] = field(default_factory=dict)
+    left_out: list[str] = field(default_factory=list)
+    too_large: list[str] = field(default_factory=list)
+    unreadable: list[str] = field(default_factory=list)
+    unstable: list[str] = field(default_factory=list)
+    root: Stamp = ""
+    began_ns: int = 0

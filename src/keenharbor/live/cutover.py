@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from keenharbor.base.errors import KeenHarborError, UnsettledError, UsageError
-from keenharbor.base.process import Ran
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, plural
 from keenharbor.compare import (
@@ -28,18 +28,19 @@ from keenharbor.compare import (
 )
 from keenharbor.compare.look import check_again
 from keenharbor.compare.state import settings_of
-from keenharbor.cutover.environments import install_beside, thin_environments
-from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive, steps_lock
-from keenharbor.cutover.live import locked_out, maintenance_off, new_token, pass_header, reload_host, undo
 from keenharbor.database import Carried, row_delta
+from keenharbor.host.programs import Ran
+from keenharbor.live.environments import install_beside, thin_environments
+from keenharbor.live.flag import pass_header, reload_host
+from keenharbor.live.guard import Change, changing_live
+from keenharbor.live.journal import JournalFacts, steps_lock
 from keenharbor.site.feed import Feed
-from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
-from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
+from keenharbor.snapshot import Snapshot
 from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.tree.scan import Hashing, read_content
-from keenharbor.trial.plan import DistributionsStep, Plan, WaitStep, step_facts
+from keenharbor.trial.plan import Plan
 from keenharbor.trial.result import TrialResult, list_trials
 from keenharbor.trial.steps import Workplace, perform
 
@@ -89,6 +90,7 @@ class CutoverResult:
     seconds: float
     maintenance_seconds: float
     checks_left_out: tuple[str, ...]
+    remarks: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         return {**asdict(self), "notes": [n.as_json() for n in self.notes]}
@@ -97,7 +99,7 @@ class CutoverResult:
 def find_drift(site: SiteView, since: Snapshot) -> Drift:
     """What changed on live since ``since``; reads only."""
     scan = site.scan()
-    read_content(site.root, scan, Hashing(), since.entries, None, lambda done, total: None)
+    read_content(site.files, scan, Hashing(), since.entries, None, lambda done, total: None)
     difference = compare_trees(since.entries, scan.entries)
     files: dict[str, int] = {}
     serious: list[str] = []
@@ -148,7 +150,7 @@ def check_drift(drift: Drift, options: CutoverOptions) -> None:
         )
 
 
-class _Unlike(Exception):
+class Unlike(Exception):
     """Something is not as it was in the trial."""
 
 
@@ -159,60 +161,45 @@ def run_cutover(
     """Carry ``plan`` out on live; the caller has asked `rehearsal_of` and `check_drift`. ``ask`` shows a person what to do
     and returns when they are done; without it a plan with such a step is refused.
 
-    Raises `PutBackError` when a step or a check failed and everything was put back, `UnsettledError` when even
-    that was interrupted.
+    Raises what the guard raises (`keenharbor.live.guard`).
     """
     began = time.monotonic()
-    token = new_token()
-    by_hand = [s.name for s in plan.step if isinstance(s, WaitStep)]
+    by_hand = [s.name for s in plan.step if s.by_a_person]
     if by_hand and ask is None:
         raise UsageError(
             f"the step '{by_hand[0]}' waits for a person, and nobody is there to ask",
             advice="carry the plan out in a terminal",
         )
     _must_answer(site)
-    with exclusive(site), steps_lock(site) as descriptor:
-        journal = begin_journal(site, "cutover", token, trial=trial.id)
-        with locked_out(site, token, progress):
-            locked = time.monotonic()
-            progress.stage("taking a safety snapshot")
-            options = TakeOptions(
-                comment=f"before the cutover of trial {trial.id}", reason="before a cutover", every_row=True
-            )
-            safety = take_snapshot(site, store, options, progress, since)
-            progress.stage("looking at live before the change")
-            before, noise = _look_before(site, token)
-        journal = enter_phase(site, journal, "changing", safety.id)
-        try:
-            place = _Live(site, store, feed, token, descriptor, safety, before, ask)
-            records, versions = place.carry_out(plan, progress)
-            progress.stage("letting the host take up the change")
-            reload_host(site)
-            progress.stage("looking at live as in the trial")
-            notes, pages = _look_after(site, token, before, noise, versions, trial, safety, plan.carried)
-            journal = enter_phase(site, journal, "done")
-        except BaseException as error:
-            undo(site, store, safety.id, "cutover", error, _PUT_BACK_ADVICE, progress)
-        progress.stage("maintenance off")
-        try:
-            maintenance_off(site)
-            closed = time.monotonic()
-            close_journal(site)
-            thin_environments(site)
-        except BaseException as error:
-            raise UnsettledError(
-                f"the cutover is done, but its end was interrupted: {error}",
-                where=site.root,
-                advice="keenharbor settle",
-            ) from error
-        detail = (
-            f"trial {trial.id}, {plural(len(records), 'step')}; back to snapshot {safety.id} with 'keenharbor rollback'"
-        )
-        append_log(site.work, site.name, "cutover", "done", detail, safety.id)
+    why = f"before the cutover of trial {trial.id}"
+    with (
+        changing_live(
+            site, store, "cutover", progress, since, why, JournalFacts(trial=trial.id), advice=_PUT_BACK_ADVICE
+        ) as change,
+        steps_lock(site) as descriptor,
+    ):
+        assert change.safety is not None
+        safety = change.safety
+        progress.stage("looking at live before the change")
+        before, noise = _look_before(site, change.token)
+        change.enter("changing", safety.id)
+        place = _Live(change, feed, descriptor, before, ask)
+        records, versions = place.carry_out(plan, progress)
+        progress.stage("letting the host take up the change")
+        reload_host(site)
+        progress.stage("looking at live as in the trial")
+        notes, pages = _look_after(site, change.token, before, noise, versions, trial, safety, plan.carried)
+        change.enter("done")
+    with contextlib.suppress(OSError):
+        thin_environments(site)
+    detail = (
+        f"trial {trial.id}, {plural(len(records), 'step')}; back to snapshot {safety.id} with 'keenharbor rollback'"
+    )
+    change.log("done", detail, safety.id)
     return CutoverResult(
         site.name, trial.id, safety.id, tuple(records), pages, tuple(notes), site.core_version(),
-        f"{site.model.runtime.name} {site.runtime_version()}", round(time.monotonic() - began, 3), round(closed - locked, 3),
-        tuple(c.name for c in site.model.check if c.writes),
+        f"{site.model.runtime.name} {site.runtime_version()}", round(time.monotonic() - began, 3),
+        round(change.maintenance_seconds, 3), tuple(c.name for c in site.model.check if c.writes), tuple(change.remarks),
     )  # fmt: skip
 
 
@@ -249,20 +236,18 @@ def _look_before(site: SiteView, token: str) -> tuple[Look, Noise]:
 class _Live:
     """Live while the steps are carried out on it."""
 
-    site: SiteView
-    store: Store
+    change: Change
     feed: Feed
-    token: str
     descriptor: int
-    safety: Snapshot
     before: Look
     ask: Callable[[str], None] | None
     changed: bool = False
 
     def carry_out(self, plan: Plan, progress: Progress) -> tuple[list[dict[str, Any]], dict[str, str]]:
-        """Every step; returns what is told of each, and the versions moved on. Raises `_Unlike` for one that fails."""
+        """Every step; returns what is told of each, and the versions moved on. Raises `Unlike` for one that fails."""
+        site = self.change.site
         place = Workplace(
-            self.site, self.feed, self.site.address, pass_header(self.site, self.token), (self.descriptor,),
+            self.change.live, self.feed, site.address, pass_header(site, self.change.token), (self.descriptor,),
             restart=self._restart, check=self._check, ask=self.ask, install=self._install,
         )  # fmt: skip
         records: list[dict[str, Any]] = []
@@ -270,31 +255,32 @@ class _Live:
         for number, step in enumerate(plan.step, 1):
             if step.save:
                 progress.stage(f"taking a snapshot before step {step.name}")
-                options = TakeOptions(comment=f"before the step {step.name}", reason="before a step", every_row=True)
-                self.safety = take_snapshot(self.site, self.store, options, progress, self.safety)
-            progress.stage(f"step {number} of {len(plan.step)}: {step.name} ({step_facts(step)})")
+                self.change.save_again(f"before the step {step.name}")
+            progress.stage(f"step {number} of {len(plan.step)}: {step.name} ({step.told()})")
             outcome = perform(step, place)
             self.changed = True
             versions |= outcome.versions
             if outcome.problem is not None:
-                raise _Unlike(f"step '{step.name}' failed: {outcome.problem}")
+                raise Unlike(f"step '{step.name}' failed: {outcome.problem}")
             tries = f" at try {outcome.tries}" if outcome.tries > 1 else ""
             progress.note(f"done{tries} in {duration(outcome.seconds)}")
             records.append({"name": step.name, "tries": outcome.tries, "seconds": round(outcome.seconds, 3)})
         return records, versions
 
-    def _install(self, step: DistributionsStep) -> Ran:
-        return install_beside(self.site, step.wants, step.removes, self.site.wheelhouse(), step.time_limit)
+    def _install(self, wants: Sequence[str], removes: Sequence[str], time_limit: float) -> Ran:
+        site = self.change.site
+        return install_beside(site, wants, removes, site.wheelhouse(), time_limit)
 
     def _restart(self) -> None:
         """Let the host take up what the steps so far changed, for the next one asks the site itself."""
         if self.changed:
-            reload_host(self.site)
+            reload_host(self.change.site)
             self.changed = False
 
     def _check(self, only: Sequence[str]) -> str | None:
-        harmless = [c for c in self.site.model.check if not c.writes]
-        with Visitor(self.site.address, pass_header(self.site, self.token)) as visitor:
+        site = self.change.site
+        harmless = [c for c in site.model.check if not c.writes]
+        with Visitor(site.address, pass_header(site, self.change.token)) as visitor:
             return check_again(visitor, harmless, only, self.before.checks)
 
 
@@ -308,7 +294,7 @@ def _look_after(
     safety: Snapshot,
     carried: Sequence[Carried],
 ) -> tuple[list[Finding], int]:
-    """The same looks as in the trial; raises `_Unlike` for what the trial has not shown."""
+    """The same looks as in the trial; raises `Unlike` for what the trial has not shown."""
     after = _look(site, token, tuple(before.pages))
     seen: list[Observation] = compare_pages(before, after, noise, versions)
     with site.reading_database() as state:
@@ -319,5 +305,5 @@ def _look_after(
     findings = group((o, None, None) for o in new)
     if findings:
         more = f" (and {len(findings) - 1} more)" if len(findings) > 1 else ""
-        raise _Unlike(f"live differs from the trial: {findings[0].text}{more}")
+        raise Unlike(f"live differs from the trial: {findings[0].text}{more}")
     return group((o, None, None) for o in seen if o.weight is Weight.NOTE), len(after.pages)

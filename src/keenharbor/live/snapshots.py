@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import parse_stamp, size
-from keenharbor.cutover.journal import exclusive
+from keenharbor.live.journal import exclusive
 from keenharbor.site.log import append_log, read_log
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, TakeOptions, find_snapshot, list_snapshots, take_snapshot
@@ -28,7 +28,7 @@ def snapshot_for_trial(site: SiteView, store: Store, wanted: str | None, progres
     """The snapshot that a trial starts from: the one that is ``wanted``, the newest, or a new one of ``live``; a new one as well
     where there is none, or where live was changed since the newest was taken. Raises `UsageError` when there is no such one."""
     known = list_snapshots(store, site.name)
-    since = [e for e in read_log(site.work) if e.command in CHANGES and e.outcome in ("done", "settled")]
+    since = [e for e in read_log(site.work).entries if e.command in CHANGES and e.outcome in ("done", "settled")]
     stale = bool(known and since) and parse_stamp(since[-1].at) > known[0].taken_at
     if wanted is None and stale:
         progress.note(f"live was changed by a {since[-1].command} since the newest snapshot: a new one is taken")

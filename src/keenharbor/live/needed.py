@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keenharbor.clone.clone import list_clones
-from keenharbor.cutover.journal import open_journal
+from keenharbor.live.journal import open_journal
 from keenharbor.site.view import SiteView
 from keenharbor.trial.result import list_trials
 

@@ -7,27 +7,20 @@ first, and the journal says what is being given back, so that an interrupted res
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
-from keenharbor.base.errors import KeenHarborError, UnsettledError, UsageError
+from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import plural
-from keenharbor.cutover.journal import begin_journal, close_journal, enter_phase, exclusive
-from keenharbor.cutover.live import (
-    differing_tree,
-    locked_out,
-    maintenance_off,
-    new_token,
-    put_tree_back,
-    reload_host,
-    trees_to_put_back,
-    undo,
-)
-from keenharbor.database import open_database, row_delta
-from keenharbor.site.log import append_log
+from keenharbor.database import row_delta
+from keenharbor.live.flag import reload_host
+from keenharbor.live.guard import changing_live
+from keenharbor.live.journal import JournalFacts
+from keenharbor.live.putting import differing_tree, put_tree_back, trees_to_put_back
 from keenharbor.site.view import SiteView
-from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
+from keenharbor.site.writable import Writable
+from keenharbor.snapshot import Snapshot
 from keenharbor.store import Store
 from keenharbor.tree import Entry, compare_trees
 
@@ -143,6 +136,7 @@ class RestoredLive:
     written: int
     removed: int
     rows: int
+    remarks: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         return asdict(self)
@@ -156,34 +150,21 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
     if snapshot.site != site.name:
         raise UsageError(f"snapshot {snapshot.id} is of the site '{snapshot.site}', not of '{site.name}'")
     chosen.check(snapshot)
-    token = new_token()
     progress.stage("reading what will be given back")
     check_readable(site, snapshot, chosen)
-    with exclusive(site):
-        journal = begin_journal(site, "restore", token, target=snapshot.id, chosen=asdict(chosen))
-        with locked_out(site, token, progress):
-            progress.stage("taking a safety snapshot")
-            options = TakeOptions(comment=f"before restoring {snapshot.id}", reason="before a restore", every_row=True)
-            safety = take_snapshot(site, store, options, progress, snapshot)
-        journal = enter_phase(site, journal, "changing", safety.id)
-        try:
-            progress.stage(f"giving back snapshot {snapshot.id}")
-            result = put_back_chosen(site, snapshot, chosen, safety.id, safety.entries)
-            enter_phase(site, journal, "done")
-            progress.stage("maintenance off")
-            maintenance_off(site)
-        except (KeenHarborError, OSError) as error:
-            advice = error.advice if isinstance(error, KeenHarborError) else None
-            undo(site, store, safety.id, "snapshot restore", error, advice, progress)
-        except BaseException as error:
-            append_log(site.work, site.name, "snapshot restore", "interrupted", f"over live: {error}", snapshot.id)
-            raise UnsettledError(
-                f"the restore was interrupted: {error}", where=site.root, advice="keenharbor settle carries it on"
-            ) from error
-        close_journal(site)
-        detail = f"over live: {plural(result.written, 'path')} written, {result.removed} removed, {plural(result.rows, 'row')}"
-        append_log(site.work, site.name, "snapshot restore", "done", detail, snapshot.id)
-    return result
+    why = f"before restoring {snapshot.id}"
+    facts = JournalFacts(target=snapshot.id, chosen=asdict(chosen))
+    with changing_live(site, store, "restore", progress, snapshot, why, facts) as change:
+        assert change.safety is not None
+        change.enter("changing", change.safety.id)
+        progress.stage(f"giving back snapshot {snapshot.id}")
+        result = put_back_chosen(change.live, snapshot, chosen, change.safety.id, change.safety.entries)
+        change.enter("done")
+    detail = (
+        f"over live: {plural(result.written, 'path')} written, {result.removed} removed, {plural(result.rows, 'row')}"
+    )
+    change.log("done", detail, snapshot.id)
+    return replace(result, remarks=tuple(change.remarks))
 
 
 def check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> None:
@@ -204,13 +185,13 @@ def check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> None:
 
 
 def put_back_chosen(
-    site: SiteView, snapshot: Snapshot, chosen: Chosen, safety: str, live: Mapping[str, Entry] | None = None
+    site: Writable, snapshot: Snapshot, chosen: Chosen, safety: str, live: Mapping[str, Entry] | None = None
 ) -> RestoredLive:
     """Write what is chosen. Can be repeated. ``live`` are the entries of a safety snapshot taken just before: what is written
     later than that would as well have been written after the restore."""
     written = removed = rows = 0
     if chosen.database:
-        with open_database(site.database_place).writing() as writer:
+        with site.writing_database() as writer:
             rows = writer.put_rows(snapshot.state, chosen.tables) if chosen.tables else writer.replace(snapshot.state)
     if chosen.files:
         found = trees_to_put_back(snapshot, live, chosen.fits) if live is not None else None

@@ -84,9 +84,11 @@ def _carry_table(
     shared = [c for c in source.columns if c in target.columns]
     lost = [c for c in source.columns if c not in target.columns]
     pick = [source.columns.index(c) for c in shared]
-    present = {encode_row(key_of(target, r)): r for r in ours.rows(name)} if delta.added else {}
     keyed = all(k in shared for k in target.key)
     key_at = [shared.index(k) for k in target.key] if keyed else []
+    wanted = {encode_row([row[pick[i]] for i in key_at]) for row in delta.added} if keyed else set()
+    # Of ours, row by row, only what has a key that is to be added is held.
+    present = {key: r for r in ours.rows(name) if (key := encode_row(key_of(target, r))) in wanted} if wanted else {}
     for row in delta.added:
         mapped = tuple(row[i] for i in pick)
         there = present.get(encode_row([mapped[i] for i in key_at])) if keyed else None

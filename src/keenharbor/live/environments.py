@@ -6,14 +6,15 @@ that its manifest lists. Each function can be repeated after an interruption.
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Sequence
 from pathlib import Path
 
+from keenharbor.base.durable import remove_folder
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.base.process import Ran
 from keenharbor.base.text import now
-from keenharbor.clone.environment import environment_of, install, make_environment, rename_inside
+from keenharbor.clone.environment import environment_of
+from keenharbor.host.environment import install, make_environment, put_in_place, rename_inside
+from keenharbor.host.programs import Ran
 from keenharbor.site.components import pins_of
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
@@ -33,17 +34,16 @@ def install_beside(
             advice="name the folder of its packages: 'packages' under [runtime]",
         )  # fmt: skip
     new = home.parent / f".{home.name}.next"
-    shutil.rmtree(new, ignore_errors=True)
+    remove_folder(new)
     try:
         make_environment(home, new)
         ran = install(new, wants, removes, wheelhouse, time_limit)
         if ran.code == 0:
             rename_inside(new, home)
-            home.rename(_before(home))
-            new.rename(home)
+            put_in_place(new, home, _before(home))
         return ran
     finally:
-        shutil.rmtree(new, ignore_errors=True)
+        remove_folder(new)
 
 
 def environment_back(site: SiteView, snapshot: Snapshot) -> None:
@@ -52,9 +52,7 @@ def environment_back(site: SiteView, snapshot: Snapshot) -> None:
     found = _kept(site, snapshot)
     if found is not None:
         folder, home = found
-        if home.exists():
-            home.rename(_before(home))
-        folder.rename(home)
+        put_in_place(folder, home, _before(home))
 
 
 def environment_missing(site: SiteView, snapshot: Snapshot) -> str:
@@ -93,4 +91,4 @@ def thin_environments(site: SiteView) -> None:
     home = environment_of(site)
     if home is not None:
         for folder in sorted(home.parent.glob(f".{home.name}.before-*"), reverse=True)[KEPT:]:
-            shutil.rmtree(folder, ignore_errors=True)
+            remove_folder(folder)

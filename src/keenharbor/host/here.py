@@ -1,0 +1,37 @@
+"""This machine as a host."""
+
+from __future__ import annotations
+
+import contextlib
+from pathlib import Path
+
+from keenharbor.host.lease import held
+from keenharbor.host.programs import Programs, ProgramsHere
+from keenharbor.host.protocol import Endpoint, Files, ReadFiles
+from keenharbor.host.reading import ReadTree
+from keenharbor.host.writing import FileTree
+
+
+class Here:
+    """The machine on which the tool runs. Leases are files of the ``work`` folder."""
+
+    def __init__(self, work: Path) -> None:
+        self._work = work
+        self._programs = ProgramsHere()
+
+    @property
+    def programs(self) -> Programs:
+        return self._programs
+
+    def reading(self, place: str, *, leads_out: bool = False) -> ReadFiles:
+        return ReadTree(place, leads_out=leads_out)
+
+    def writing(self, place: str) -> Files:
+        return FileTree(place)
+
+    def reach(self, there: Endpoint) -> Endpoint:
+        """Nothing lies in between."""
+        return there
+
+    def lease(self, name: str, what: str, wait_seconds: float = 0.0) -> contextlib.AbstractContextManager[int]:
+        return held(self._work / name, what, wait_seconds)

@@ -1,0 +1,193 @@
+"""What a machine under a site offers: its files, its programs, a lease on the site, the way to its databases.
+
+`keenharbor.host.here` is this machine. Nothing above this package assumes that a site's paths are paths of this machine, that a
+file has an inode, or that a process can be forked: a machine elsewhere fulfils the same protocols.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import BinaryIO, Protocol
+
+from keenharbor.host.areas import AreaRules
+from keenharbor.host.entries import Entry, FileKind, Scan, Stamp
+from keenharbor.host.programs import Programs
+
+Store = Callable[[bytes, "str | None"], str]
+Outcome = tuple[str, tuple[str, ...] | None, Entry | None, bool]
+"""A path; the ids of its content where all else was as it had been scanned; or its entry as it was read, where not; whether it
+kept changing (or, with neither, may not be read). Few bytes, since processes send them to each other."""
+Batch = Sequence[tuple[object, ...]]
+"""The fields of entries, which a process sends faster to another than the entries."""
+
+
+@dataclass(frozen=True)
+class WalkRules:
+    """How a tree is walked: to which area a path belongs; patterns of paths that are passed over whole (``leave_out``) and of
+    which only the folders are kept (``empty``); files of more bytes than ``largest`` are listed, not taken; ``seen`` are the
+    entries of an earlier walk by the same rules, which are handed on as they are where nothing was touched."""
+
+    areas: AreaRules
+    leave_out: Sequence[str] = ()
+    empty: Sequence[str] = ()
+    largest: int | None = None
+    seen: Mapping[str, Entry] | None = None
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What a path is now. ``linked`` says that the same file has other names, too; ``disk`` tells disks apart."""
+
+    kind: FileKind | None
+    mode: int
+    size: int
+    mtime_ns: int
+    stamp: Stamp
+    linked: bool
+    disk: str
+
+
+class ReadFiles(Protocol):
+    """A tree of files that can only be read. Paths are relative, with ``/``; the empty one is the tree's top.
+
+    No link on the way to a path is followed. Where ``through_links`` is asked for, links are followed as long as they stay in the
+    tree; each method raises OSError where they do not, and for what else the machine refuses.
+    """
+
+    @property
+    def place(self) -> str:
+        """Where the tree is on its machine, for people and for texts that name it."""
+
+    @property
+    def forks(self) -> bool:
+        """Whether several processes of this machine may read it at once."""
+
+    def begin_walk(self, rules: WalkRules) -> tuple[Scan, Iterator[Sequence[Entry]]]:
+        """A scan, and what fills it while it is taken, a folder's entries at a time. Sockets, pipes and devices are left out.
+        Raises `UsageError` when the tree is not there."""
+
+    def still_as_walked(self, scan: Scan) -> bool:
+        """Whether nothing of what ``scan`` found has been touched since, and nothing has come or gone. "No" may be wrong, "yes"
+        is not."""
+
+    def read_batch(self, looked_at_again: bool, batch: Batch, store: Store) -> list[Outcome]:
+        """Give the content of each entry to ``store``. With ``looked_at_again`` the caller asks `still_as_walked` afterwards."""
+
+    def look(self, path: str, *, through_links: bool = False) -> Facts | None:
+        """What stands there; None where nothing does."""
+
+    def names(self, path: str, *, through_links: bool = False) -> list[str]:
+        """What is in a folder, sorted."""
+
+    def target(self, path: str) -> str:
+        """Where a link leads."""
+
+    def open(self, path: str, *, through_links: bool = False) -> BinaryIO:
+        """A file, for reading. Raises OSError for what is no plain file."""
+
+    def leads_to(self, path: str) -> str:
+        """The path within the tree that ``path`` is once its links are followed. Raises OSError where it leads out."""
+
+    def may_write(self, path: str) -> bool:
+        """Whether this user may."""
+
+    def free_bytes(self) -> int:
+        """Room on its disk."""
+
+
+class Changes(Protocol):
+    """A number of changes to a tree, within one block. Each raises OSError; none follows a link on its way."""
+
+    def stage(self, entry: Entry, read: Callable[[str], bytes]) -> str:
+        """Write a file's content beside its place, whole, with mode, owner and time; returns the path of what was written."""
+
+    def write_there(self, entry: Entry, read: Callable[[str], bytes]) -> None:
+        """Write a file where nothing is yet."""
+
+    def put(self, staged: str, path: str) -> None:
+        """Put in place what was staged, by one rename."""
+
+    def make_folder(self, path: str) -> None:
+        """Make a folder and what is missing above it, if it is not there."""
+
+    def make_link(self, entry: Entry) -> None:
+        """Put a symbolic link in place."""
+
+    def same_file(self, entry: Entry) -> bool:
+        """Make a path another name of the file ``entry.same_as``; False where that cannot be."""
+
+    def set_facts(self, entry: Entry, *, owner: bool = True, times: bool = True) -> None:
+        """Give a path owner, mode and time of ``entry``."""
+
+    def remove(self, path: str) -> None:
+        """Remove a file or a link; nothing where it is not there."""
+
+    def remove_folder(self, path: str) -> bool:
+        """Remove a folder that is empty (or what is no folder any more); False where it holds something."""
+
+
+class Files(ReadFiles, Protocol):
+    """A tree of files that can be changed as well."""
+
+    def changing(self) -> contextlib.AbstractContextManager[Changes]:
+        """Changes within a block, by one thread."""
+
+    def write(self, path: str, content: bytes, mode: int | None = None, *, durable: bool = False) -> None:
+        """Put a file in place by a rename, with its folders; an existing one's mode is kept where none is given. With
+        ``durable`` it is on disk when this returns."""
+
+    def overwrite(self, path: str, content: bytes, mtime_ns: int) -> None:
+        """Write a file anew where it is, so that its other names show it, too: while nobody reads there."""
+
+    def remove(self, path: str) -> None:
+        """Remove a file or a link; nothing where it is not there."""
+
+    def prune(self, path: str) -> None:
+        """Remove the folders above ``path`` that are empty."""
+
+    def clear(self, path: str, *, keep: bool = True) -> None:
+        """Remove all that is in the folder ``path``, and with ``keep=False`` itself. Nothing where it is a link, or not there."""
+
+    def make_root(self) -> bool:
+        """Make the tree's top where it is missing; whether it is empty."""
+
+    def relink(self, path: str, target: str) -> None:
+        """Let a link lead elsewhere."""
+
+    def leftovers(self) -> list[str]:
+        """What interrupted writes have left beside their places (see `is_leftover`)."""
+
+    def sync(self) -> None:
+        """Force all that was written to the machine's disks."""
+
+
+@dataclass(frozen=True)
+class Endpoint:
+    """Where a database server listens: ``host`` and ``port``, or ``socket``."""
+
+    host: str = ""
+    port: int = 0
+    socket: str = ""
+
+
+class Host(Protocol):
+    """The machine under a site."""
+
+    @property
+    def programs(self) -> Programs:
+        """Its programs."""
+
+    def reading(self, place: str, *, leads_out: bool = False) -> ReadFiles:
+        """The tree at ``place``. With ``leads_out``, what is asked for `through_links` may lie outside of it: for paths that a
+        person named, and never where something is written."""
+
+    def writing(self, place: str) -> Files:
+        """The same, to be changed."""
+
+    def reach(self, there: Endpoint) -> Endpoint:
+        """How a database server that listens ``there``, as seen from the machine, is reached from this one."""
+
+    def lease(self, name: str, what: str, wait_seconds: float = 0.0) -> contextlib.AbstractContextManager[int]:
+        """Be the only one that holds ``name``, for the time of the block; see `keenharbor.host.lease.held`."""

@@ -1,0 +1,187 @@
+"""The journal of a change to live: written before each phase, put away when all is settled.
+
+phase      what may have happened to live           how it is settled
+begun      maintenance switched on                  maintenance off: live is as before
+changing   anything                                 cutover: the safety snapshot is put back, live is as before;
+                                                    rollback, restore: carried on, live is as after
+done       the change stands, all checks passed     maintenance off: live is as after
+
+A change that came to its end leaves its journal as ``last-change.json``: what is known of it does not hang on the log alone.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import secrets
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from keenharbor.base.durable import sync_folder, write_durably
+from keenharbor.base.errors import DamagedError, UnsettledError
+from keenharbor.base.text import now, stamp
+from keenharbor.host.lease import held
+from keenharbor.site.view import JOURNAL_NAME, SiteView
+
+LAST_NAME = "last-change.json"
+LEASE_NAME = "site.lock"
+STEPS_LOCK = "steps.lock"
+ChangeKind = Literal["cutover", "rollback", "restore"]
+Phase = Literal["begun", "changing", "done"]
+TOKEN_BYTES = 12
+
+
+class Journal(BaseModel):
+    """An open change. ``safety`` is the snapshot of live before it; ``target`` the one that a rollback or a restore goes back to,
+    ``chosen`` what of it is given back."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    kind: ChangeKind
+    site: str
+    started_at: str
+    phase: Phase
+    token: str
+    safety: str | None = None
+    target: str | None = None
+    trial: str | None = None
+    chosen: dict[str, Any] | None = None
+
+    @property
+    def told(self) -> str:
+        return f"a {self.kind} of {self.site}, begun {self.started_at}"
+
+
+@dataclass(frozen=True)
+class JournalFacts:
+    """What a change is about; see `Journal`."""
+
+    target: str | None = None
+    trial: str | None = None
+    chosen: dict[str, Any] | None = None
+
+
+def new_token() -> str:
+    """What lets a request through maintenance."""
+    return secrets.token_hex(TOKEN_BYTES)
+
+
+def is_token(text: str) -> bool:
+    """Whether a flag's content is one that the tool wrote."""
+    return len(text) == 2 * TOKEN_BYTES and all(c in "0123456789abcdef" for c in text)
+
+
+def begin_journal(site: SiteView, kind: ChangeKind, token: str, facts: JournalFacts | None = None) -> Journal:
+    """Write the journal of a change that is about to begin."""
+    journal = Journal(
+        kind=kind, site=site.name, started_at=stamp(now()), phase="begun", token=token, **vars(facts or JournalFacts())
+    )
+    _write(site, journal)
+    return journal
+
+
+def enter_phase(site: SiteView, journal: Journal, phase: Phase, safety: str | None = None) -> Journal:
+    """Note that the change enters ``phase``, before anything of it is done. That it is done is noted when all that was written,
+    by whatever program, is on disk: behind a power cut, too, the change is either carried on or there."""
+    if phase == "done":
+        os.sync()
+    journal = journal.model_copy(update={"phase": phase, "safety": safety or journal.safety})
+    _write(site, journal)
+    return journal
+
+
+def _write(site: SiteView, journal: Journal) -> None:
+    write_durably(site.journal_file, (journal.model_dump_json(indent=1) + "\n").encode())
+
+
+def close_journal(site: SiteView) -> None:
+    """The change is settled. Its journal is put away by one rename; where there is none, nothing is done."""
+    with contextlib.suppress(FileNotFoundError):
+        site.journal_file.replace(site.work / LAST_NAME)
+        sync_folder(site.work)
+
+
+def open_journal(work: Path) -> Journal | None:
+    """The journal of a change that was interrupted; None when all is settled. Raises `DamagedError` when there is one that
+    cannot be read."""
+    return _read(work / JOURNAL_NAME)
+
+
+def last_change(work: Path) -> Journal | None:
+    """The journal of the change that ended last; None where there was none, or where it cannot be read."""
+    try:
+        return _read(work / LAST_NAME)
+    except DamagedError:
+        return None
+
+
+def _read(file: Path) -> Journal | None:
+    try:
+        return Journal.model_validate_json(file.read_bytes())
+    except FileNotFoundError:
+        return None
+    except ValidationError as error:
+        problem = error.errors()[0]["msg"]
+    except OSError as error:
+        problem = error.strerror or str(error)
+    raise DamagedError(f"the journal cannot be read: {problem}", where=file, advice="keenharbor settle")
+
+
+def put_aside(site: SiteView) -> Path:
+    """Move a journal that cannot be read out of the way; returns where it is."""
+    place = site.work / f"journal.damaged-{now():%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    site.journal_file.replace(place)
+    sync_folder(site.work)
+    return place
+
+
+def refuse_unsettled(site: SiteView) -> None:
+    """Raise `UnsettledError` when an earlier change was interrupted."""
+    try:
+        journal = open_journal(site.work)
+    except DamagedError as damaged:
+        raise UnsettledError(damaged.what, where=damaged.where, advice="keenharbor settle") from None
+    if journal is not None:
+        raise UnsettledError(f"{journal.told}, was interrupted", where=site.journal_file, advice="keenharbor settle")
+
+
+@contextlib.contextmanager
+def steps_lock(site: SiteView) -> Iterator[int]:
+    """Held for the steps of a change; the programs that they start inherit the descriptor that is yielded.
+
+    So `steps_have_ended` can tell when the last program of a killed run is through. The file is made anew each time: a
+    server that an earlier step left running holds the earlier one and stands in nobody's way.
+    """
+    path = site.work / STEPS_LOCK
+    path.unlink(missing_ok=True)
+    with held(path, "the steps of a change") as descriptor:
+        yield descriptor
+
+
+def steps_have_ended(site: SiteView, wait_seconds: float) -> None:
+    """Wait for the programs of an interrupted run. Raises `KeenHarborError` when they still run after that time."""
+    with held(site.work / STEPS_LOCK, "a program that the interrupted run had started", wait_seconds):
+        pass
+
+
+@contextlib.contextmanager
+def exclusive(site: SiteView, wait_seconds: float = 0, doing: str = "a change") -> Iterator[int]:
+    """Be the only run that works on the live site; yields the lease's descriptor.
+
+    Raises `UnsettledError` when an earlier change was interrupted, `HeldError` when one is under way.
+    """
+    lease = held(site.work / LEASE_NAME, f"the site '{site.name}'", wait_seconds, doing=f"{doing} of {site.name}")
+    with lease as descriptor:
+        refuse_unsettled(site)
+        yield descriptor
+
+
+def refuse_running(site: SiteView) -> None:
+    """Raise `HeldError` when a change is under way, `UnsettledError` when one was interrupted: before long work is begun."""
+    if site.work.exists():
+        with exclusive(site):
+            pass

@@ -1,0 +1,1 @@
+"""Merging database states, three ways."""

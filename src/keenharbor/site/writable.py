@@ -1,0 +1,66 @@
+"""A site that may be changed. Made in two places alone: for a clone (`keenharbor.clone`), and for live by the guard that
+surrounds every change of it (`keenharbor.live.guard`)."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from keenharbor.database import DatabasePlace, DatabaseWriter, open_database
+from keenharbor.host import Files, Host, ReadPath
+from keenharbor.host.programs import Ran, clean_environment
+from keenharbor.site.model import RuntimePart, SiteFile
+from keenharbor.site.view import SiteView
+
+
+class Writable(SiteView):
+    """A site with its files and database to be written, and its commands to be run."""
+
+    def __init__(
+        self, model: SiteFile, site_file: Path, root: str, database: DatabasePlace, work: Path, store: Path,
+        host: Host | None = None,
+    ) -> None:  # fmt: skip
+        super().__init__(model, site_file, root, database, work, store, host)
+        self.tree: Files = self.host.writing(root)
+        self.files = self.tree
+        self.database_place = database
+
+    @classmethod
+    def of(cls, view: SiteView, root: str, database: DatabasePlace, runtime: RuntimePart | None = None) -> Writable:
+        """The site of ``view`` as it stands at ``root``, with another ``runtime`` where it has one of its own."""
+        model = view.model if runtime is None else view.model.model_copy(update={"runtime": runtime})
+        return cls(model, view.site_file, root, database, view.work, view.store_folder, view.host)
+
+    def named(self, path: str) -> ReadPath:
+        """What is to be written is never looked for through links that lead out of the tree."""
+        return self.path(path)
+
+    def writing_database(self) -> contextlib.AbstractContextManager[DatabaseWriter]:
+        """One transaction."""
+        return open_database(self.database_place).writing()
+
+    def write_setting_text(self, path: str, text: str) -> None:
+        """Put a changed settings file in place, in the file that a link within the tree leads to."""
+        self.tree.write(self.tree.leads_to(path), text.encode("utf-8"))
+
+    def run(
+        self, command: Sequence[str], time_limit: float, *, prefix: Sequence[str] = (),
+        variables: Mapping[str, str] | None = None, keep_open: Sequence[int] = (), **places: str,
+    ) -> Ran:  # fmt: skip
+        """Run a command of the site file or plan in the site's folder with the runtime that the site selects."""
+        filled = fill_places(command, {"runtime": self.launcher(), "root": self.place, **places})
+        return self.host.programs.run(
+            [*prefix, *filled], folder=self.place, time_limit=time_limit,
+            environment=clean_environment() if variables is None else variables, keep_open=keep_open,
+        )  # fmt: skip
+
+
+def fill_places(command: Sequence[str], places: Mapping[str, str]) -> list[str]:
+    """A command with its {places} filled."""
+    done = []
+    for word in command:
+        for name, value in places.items():
+            word = word.replace("{" + name + "}", value)
+        done.append(word)
+    return done
