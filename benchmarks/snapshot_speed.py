@@ -24,6 +24,7 @@ from pathlib import Path
 from keenharbor.base.progress import Silent
 from keenharbor.database import DatabasePlace, StoredState, open_database, store_state
 from keenharbor.database.private_server import PrivateServer, missing_program
+from keenharbor.host import FileTree
 from keenharbor.live.putting import put_tree_back, trees_to_put_back
 from keenharbor.live.restore import Chosen, check_readable, restore_live
 from keenharbor.site.load import open_site
@@ -171,7 +172,7 @@ def bench_files(folder: Path, count: int) -> None:
     for _ in range(3):
         shutil.rmtree(back, ignore_errors=True)
         store = Store(store_folder)
-        wholes.append(seconds(lambda store=store: restore_tree(back, first.entries, {}, store.read)))  # type: ignore[misc]
+        wholes.append(seconds(lambda store=store: restore_tree(FileTree(str(back)), first.entries, {}, store.read)))  # type: ignore[misc]
         # All that the command does but its safety snapshot: find what differs, check that it can be read, write it.
         snapshot = change()
         checked = seconds(lambda snapshot=snapshot: check_readable(site, snapshot, Chosen()))  # type: ignore[misc]

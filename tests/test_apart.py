@@ -21,6 +21,7 @@ import pytest
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, StoredState, open_database, store_state
+from keenharbor.host import FileTree, WalkRules
 from keenharbor.store import Store, object_id, store
 from keenharbor.store.apart import Claims, Crew, feed, share_out
 from keenharbor.store.packs import PackWriter
@@ -48,9 +49,9 @@ def test_processes_store_what_one_thread_does(tmp_path: Path, processes: None) -
     found = {}
     for workers in (1, 3):
         kept = Store.create(tmp_path / f"store{workers}")
-        scan = scan_tree(tmp_path / "site", AreaRules({}))
+        scan = scan_tree(FileTree(str(tmp_path / "site")), WalkRules(AreaRules({})))
         with kept.writing(workers) as writer:
-            read = read_content(tmp_path / "site", scan, writer, {}, kept.has, lambda done, total: None)
+            read = read_content(FileTree(str(tmp_path / "site")), scan, writer, {}, kept.has, lambda done, total: None)
         assert read == 400
         assert (len(kept.pack_files()) > 1) == (workers > 1)  # each process fills a pack of its own
         for path, entry in scan.entries.items():
@@ -76,10 +77,10 @@ def test_a_content_is_claimed_once() -> None:
 
 def test_a_gentle_run_has_one_process(tmp_path: Path, processes: None) -> None:
     make_tree(tmp_path / "site")
-    kept, scan = Store.create(tmp_path / "store"), scan_tree(tmp_path / "site", AreaRules({}))
+    kept, scan = Store.create(tmp_path / "store"), scan_tree(FileTree(str(tmp_path / "site")), WalkRules(AreaRules({})))
     with kept.writing(3, forks=False) as writer:
         assert writer.processes == 1
-        read_content(tmp_path / "site", scan, writer, {}, kept.has, lambda done, total: None)
+        read_content(FileTree(str(tmp_path / "site")), scan, writer, {}, kept.has, lambda done, total: None)
         assert writer.apart(lambda messages, there: there is writer, []) is True
     assert len(kept.pack_files()) == 1
     assert all(
@@ -205,7 +206,7 @@ def test_what_cannot_be_forced_to_disk_fails_the_run_that_went_on(
     tmp_path: Path, processes: None, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     make_tree(tmp_path / "site")
-    kept, scan = Store.create(tmp_path / "store"), scan_tree(tmp_path / "site", AreaRules({}))
+    kept, scan = Store.create(tmp_path / "store"), scan_tree(FileTree(str(tmp_path / "site")), WalkRules(AreaRules({})))
 
     def full(self: object) -> NoReturn:
         raise OSError(errno.ENOSPC, "No space left on device")
@@ -213,7 +214,7 @@ def test_what_cannot_be_forced_to_disk_fails_the_run_that_went_on(
     monkeypatch.setattr(PackWriter, "seal", full)
     before = psutil.Process().children()
     with pytest.raises(OSError, match="No space left"), kept.writing(2) as writer:
-        read_content(tmp_path / "site", scan, writer, {}, kept.has, lambda done, total: None)
+        read_content(FileTree(str(tmp_path / "site")), scan, writer, {}, kept.has, lambda done, total: None)
     assert psutil.Process().children() == before
     assert not kept.pack_files()
 

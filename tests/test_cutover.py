@@ -259,7 +259,7 @@ def test_two_runs_on_one_site_do_not_meet(stage: Stage) -> None:
 
     with held(stage.scene.folder / "harbor/site.lock", "the site"):
         ran = stage.run("cutover", "--yes", code=3)
-    assert "is in use by another run (process" in ran.err
+    assert "is in use by another run: it runs since" in ran.err
 
 
 # -- killed at any moment ------------------------------------------------------------------------------------

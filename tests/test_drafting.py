@@ -14,7 +14,7 @@ from typing import Any
 from conftest import PROGRAM, environment, harbor, query
 from keenharbor.demo.scene import Scene
 from keenharbor.live.cutover import run_cutover
-from keenharbor.trial import plan as kinds
+from keenharbor.trial import steps as kinds
 from keenharbor.trial.plan import read_plan
 
 TARGET = ("--core", "4.0", "--runtime", "3", "--extension", "gallery-wall=replace-by:picture-rail")

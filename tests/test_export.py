@@ -253,7 +253,7 @@ HOSTILE: dict[str, Callable[[Members], Members]] = {
     "lists that are elsewhere": lambda m: with_sums(manifest_with(m, lambda s: s.update(tree={"files": 0, "bytes": 0, "parts": []}))),
     "chunks that are elsewhere": lambda m: with_sums(manifest_with(m, lambda s: s["database"]["tables"][0].update(chunks_in="0" * 64))),
     "a mode beyond all modes": lambda m: with_sums(manifest_with(m, lambda s: s["tree"][3].__setitem__(2, 0o17777777))),
-    "a second name of what is not there": lambda m: with_sums(manifest_with(m, lambda s: s["tree"][3].__setitem__(12, "nowhere"))),
+    "a second name of what is not there": lambda m: with_sums(manifest_with(m, lambda s: s["tree"][3].__setitem__(11, "nowhere"))),
 }  # fmt: skip
 
 

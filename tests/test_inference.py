@@ -16,7 +16,7 @@ from conftest import harbor
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
-from keenharbor.site.load import open_site
+from keenharbor.site.load import live_database_place, open_site
 from keenharbor.site.syntax import syntax_faults
 from made_sites import SECRET, MadeSite, flat_site, php_site, put, python_site
 from test_engines import COUNT, need, servers
@@ -86,9 +86,9 @@ def judge(made: MadeSite, folder: Path) -> Judged:
     field("core", "core", site.told_versions()[0] == made.core, site.told_versions()[0])
     field("runtime", "runtime", model.runtime.name == made.runtime, model.runtime.name)
     if made.database is None:
-        field("no database", "database", site.database_place.engine == "none", site.database_place)
+        field("no database", "database", site.database.engine == "none", site.database.told)
     else:
-        place = site.database_place
+        place = live_database_place(site)
         field("engine", "database", place.engine == made.database.engine, place.engine)
         field("database", "database", place.is_same_as(made.database), place)
         field("user", "database", place.user == made.database.user, place.user)
@@ -253,18 +253,18 @@ def test_every_code_file_is_parsed_by_the_runtime_and_none_is_run(tmp_path: Path
     put(tmp_path, "b/good.py", f"open({str(harm)!r}, 'w')\nmatch 1:\n    case _: pass\n")
     put(tmp_path, "b/bad.py", "x = 1\ndef f(:\n")
     put(tmp_path, "b/odd.py", b"\xff\xfe broken")
-    python = syntax_faults("python", sys.executable, tmp_path, ["b/good.py", "b/bad.py", "b/odd.py", "b/gone.py"])
+    python = syntax_faults("python", sys.executable, str(tmp_path), ["b/good.py", "b/bad.py", "b/odd.py", "b/gone.py"])
     assert [(f.path, f.line) for f in python] == [("b/bad.py", 2), ("b/odd.py", 0)] or [f.path for f in python] == [
         "b/bad.py",
         "b/odd.py",
     ]
     with pytest.raises(KeenHarborError, match="cannot be asked"):
-        syntax_faults("php", "/nowhere/php", tmp_path, ["a/good.php"])
+        syntax_faults("php", "/nowhere/php", str(tmp_path), ["a/good.php"])
     program = shutil.which("php")
     if program is None:
         assert not os.environ.get("CI"), "php is not installed"
         pytest.skip("php is not installed")
-    found = syntax_faults("php", program, tmp_path, ["a/good.php", "a/bad.php"])
+    found = syntax_faults("php", program, str(tmp_path), ["a/good.php", "a/bad.php"])
     assert [(f.path, f.line) for f in found] == [("a/bad.php", 2)]
     assert "syntax error" in found[0].message
     assert not harm.exists()

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from conftest import harbor, on_a_terminal
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, Table, open_database
+from keenharbor.host import FileTree, WalkRules
 from keenharbor.site.components import header_facts, is_true, says_yes_or_no, words_of_cell
 from keenharbor.site.connections import engine_of, host_of_address, place_of_text, server_place, split_host
 from keenharbor.site.inference.contents import common_prefix, is_packed_text, kind_of, look_through
@@ -137,7 +138,7 @@ def test_a_bare_name_stands_for_a_file_in_a_known_folder(tmp_path: Path) -> None
     with closing(sqlite3.connect(tmp_path / "var/data/seeds.sqlite3")) as connection, connection:
         connection.execute("CREATE TABLE t (a)")
     put(tmp_path, "config/app.ini", "[database]\ndriver = sqlite\nname = seeds\n")
-    entries = scan_tree(tmp_path, AreaRules({})).entries
+    entries = scan_tree(FileTree(str(tmp_path)), WalkRules(AreaRules({}))).entries
     best = database_candidates(tmp_path, entries, settings_sources(tmp_path, entries))[0]
     assert best.place.path == tmp_path / "var/data/seeds.sqlite3"
     assert best.keys == {"engine": "database.driver", "path": "database.name", "path_pattern": "var/data/{}.sqlite3"}
@@ -151,8 +152,8 @@ def test_a_bare_name_stands_for_a_file_in_a_known_folder(tmp_path: Path) -> None
         "https://a.test",
         code=1,
     )
-    assert (
-        open_site(tmp_path.parent / f"{tmp_path.name}.toml").database_place.path == tmp_path / "var/data/seeds.sqlite3"
+    assert str(open_site(tmp_path.parent / f"{tmp_path.name}.toml").database.file) == str(
+        tmp_path / "var/data/seeds.sqlite3"
     )
 
 

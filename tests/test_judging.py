@@ -174,7 +174,7 @@ def test_modules_and_limits_that_the_target_asks_for(scene: Scene) -> None:
     site = open_site(scene.site_file)
     runtime = site.model.runtime.model_copy(update={"name": "python", "launchers": {"3.11": sys.executable}})
     release = read_feed(scene.folder / "feed/feed.json").need("tansy-core", "4.0")
-    modules, limit = runtime_checks(site.at(site.root, site.database_place, runtime), release, "3.11", "Tansy 4.0")
+    modules, limit = runtime_checks(site.with_runtime(runtime), release, "3.11", "Tansy 4.0")
     assert modules.verdict == "blocked" and "lacks no_such_module" in modules.reason and "json" not in modules.reason
     assert limit.subject == "limit memory" and "has none" in limit.reason
 
@@ -195,7 +195,7 @@ def test_limits_are_those_that_the_web_server_sets(scene: Scene, file: str, text
     runtime = site.model.runtime.model_copy(
         update={"name": "python", "launchers": {"3.11": sys.executable}, "server_configs": ["pool.conf"]}
     )
-    site = site.at(site.root, site.database_place, runtime)
+    site = site.with_runtime(runtime)
     assert limits_of_the_web_server(site)["memory"][0] == value
     (root / "media/.user.ini").write_text("memory = 1M\nonly_there = 7\n")  # holds for that folder alone
     if "/" not in file:

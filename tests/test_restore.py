@@ -11,11 +11,11 @@ from pathlib import Path
 import pytest
 
 from conftest import harbor, killed, plain_dump, plain_files, query, state_of
-from keenharbor.base.errors import DamagedError
+from keenharbor.base.errors import DamagedError, UnsettledError
 from keenharbor.base.progress import Silent
 from keenharbor.demo.scene import Scene
 from keenharbor.demo.visitors import borrow, loans_of
-from keenharbor.live.journal import begin_journal, enter_phase, open_journal
+from keenharbor.live.journal import JournalFacts, begin_journal, enter_phase, open_journal
 from keenharbor.live.restore import Chosen, restore_live
 from keenharbor.site.load import open_site
 from keenharbor.snapshot import TakeOptions, find_snapshot, take_snapshot
@@ -176,7 +176,7 @@ def test_a_snapshot_that_does_not_come_up_is_not_proven(scene: Scene) -> None:
 def test_what_was_left_of_the_flag_by_a_killed_run_goes_when_it_is_settled(scene: Scene) -> None:
     take(scene, "one")
     before = state_of(scene)
-    begin_journal(open_site(scene.site_file), "restore", "t", target="x", chosen={})
+    begin_journal(open_site(scene.site_file), "restore", "t", JournalFacts(target="x", chosen={}))
     (scene.root / "var/.maintenance.flag.4711-0a1b2c3d.part").write_text("token")
     harbor(scene.folder, "settle")
     assert state_of(scene) == before
@@ -193,8 +193,7 @@ def test_an_interrupted_restore_is_carried_on_by_settle(scene: Scene) -> None:
         site,
         "restore",
         "t",
-        target=target.id,
-        chosen={"files": True, "database": True, "paths": [], "areas": [], "tables": []},
+        JournalFacts(target.id, chosen={"files": True, "database": True, "paths": [], "areas": [], "tables": []}),
     )
     safety = take_snapshot(site, store, TakeOptions(), Silent(), None)
     enter_phase(site, journal, "changing", safety.id)
@@ -369,8 +368,8 @@ def test_stopped_when_all_was_done_it_is_settled(still: Scene, monkeypatch: pyte
     def stop(site: object) -> None:
         raise KeyboardInterrupt
 
-    monkeypatch.setattr("keenharbor.live.restore.close_journal", stop)
-    with pytest.raises(KeyboardInterrupt):
+    monkeypatch.setattr("keenharbor.live.guard.close_journal", stop)
+    with pytest.raises(UnsettledError, match="is done, but its end was interrupted: it was stopped"):
         restore_live(site, store, find_snapshot(store, "good", site.name), Chosen(), Silent())
     journal = open_journal(site.work)
     assert journal is not None and journal.phase == "done" and journal.safety is not None

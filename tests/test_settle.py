@@ -107,7 +107,7 @@ def test_an_interrupted_cutover_is_put_back_the_same_way_each_time(quiet: Scene)
         assert state_of(quiet) == before
         assert (quiet.root / "var/log/error.log").read_text() == "what went wrong\n", "the log is evidence"
         assert not (quiet.root / "var/cache/old.html").exists()
-    assert [e.outcome for e in read_log(quiet.folder / "harbor")][-2:] == ["settled", "settled"]
+    assert [e.outcome for e in read_log(quiet.folder / "harbor").entries][-2:] == ["settled", "settled"]
 
 
 def test_an_interrupted_rollback_is_carried_on(quiet: Scene) -> None:
@@ -145,7 +145,7 @@ def test_a_host_that_does_not_answer_leaves_the_journal_open(scene: Scene) -> No
     file = journal(scene, "cutover", "changing", safety=safety)
     text = scene.site_file.read_text()
     scene.site_file.write_text(text.replace(f'"{sys.executable}"', '"false"', 1))
-    ran = harbor(scene.folder, "settle", code=3)
+    ran = harbor(scene.folder, "settle", code=5)
     assert "the host did not take up the change" in ran.err
     assert file.exists()
 
@@ -236,8 +236,12 @@ def test_the_log_takes_many_writers_and_a_cut_line(tmp_path: Path) -> None:
     with (tmp_path / "log.jsonl").open("a") as out:
         out.write('{"at": "2026')
     found = read_log(tmp_path)
-    assert sorted(e.detail for e in found) == sorted(f"entry {n}" for n in range(20))
-    assert read_log(tmp_path / "none") == []
+    assert sorted(e.detail for e in found.entries) == sorted(f"entry {n}" for n in range(20))
+    assert [line for line, _ in found.damaged] == [21]
+    append_log(tmp_path, "s", "c", "done", "behind it")
+    behind = read_log(tmp_path)
+    assert (behind.entries[-1].detail, [line for line, _ in behind.damaged]) == ("behind it", [21])
+    assert read_log(tmp_path / "none").entries == ()
 
 
 @pytest.mark.parametrize(

@@ -12,10 +12,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keenharbor.base.errors import UsageError
+from keenharbor.host import PIECE_SIZE, FileTree, WalkRules
 from keenharbor.host.areas import fits
 from keenharbor.store import Store
 from keenharbor.tree import AreaRules, Scan, compare_trees, restore_tree, scan_tree
-from keenharbor.tree.scan import PIECE_SIZE, Hashing, read_content, still_as_scanned
+from keenharbor.tree.scan import Hashing, read_content
 
 WriteTree = Callable[[Path, dict[str, str | bytes]], None]
 NO_RULES = AreaRules({})
@@ -32,10 +33,10 @@ class Adding(Hashing):
 
 
 def read(root: Path, store: Store, earlier: Scan | None = None) -> Scan:
-    scan = scan_tree(root, NO_RULES)
+    scan = scan_tree(FileTree(str(root)), WalkRules(NO_RULES))
     with store.writing() as writer:
         known = earlier.entries if earlier else {}
-        read_content(root, scan, writer, known, store.has, lambda done, total: None)
+        read_content(FileTree(str(root)), scan, writer, known, store.has, lambda done, total: None)
     return scan
 
 
@@ -115,9 +116,9 @@ def test_any_tree_comes_back_into_nothing_and_over_any_other(
     write_paths(base / "present", present)
     store = Store.create(base / "store")
     entries = read(base / "wanted", store).entries
-    restore_tree(base / "fresh", entries, {}, store.read)
+    restore_tree(FileTree(str(base / "fresh")), entries, {}, store.read)
     assert facts(base / "fresh") == facts(base / "wanted")
-    restore_tree(base / "present", entries, read(base / "present", store).entries, store.read)
+    restore_tree(FileTree(str(base / "present")), entries, read(base / "present", store).entries, store.read)
     assert facts(base / "present") == facts(base / "wanted")
 
 
@@ -131,7 +132,7 @@ def test_links_modes_times_and_empty_folders_come_back(tmp_path: Path, write_tre
     os.utime(root / "b.txt", ns=(1, 1_234_567_891_234_567_891))
     store = Store.create(tmp_path / "store")
     scan = read(root, store)
-    restore_tree(tmp_path / "back", scan.entries, {}, store.read)
+    restore_tree(FileTree(str(tmp_path / "back")), scan.entries, {}, store.read)
     back = tmp_path / "back"
     assert facts(back) == facts(root)
     assert (back / "b.txt").stat().st_mtime_ns == 1_234_567_891_234_567_891
@@ -150,7 +151,7 @@ def test_names_that_are_not_utf8_come_back(tmp_path: Path) -> None:
     scan = read(root, store)
     store.write_document("snapshots", "x", list(scan.entries.values()))
     assert store.read_document("snapshots", "x")[0][0] == os.fsdecode(b"caf\xe9.txt")
-    restore_tree(tmp_path / "back", scan.entries, {}, store.read)
+    restore_tree(FileTree(str(tmp_path / "back")), scan.entries, {}, store.read)
     assert os.listdir(os.fsencode(tmp_path / "back")) == [b"caf\xe9.txt"]
 
 
@@ -162,7 +163,7 @@ def test_a_file_larger_than_a_piece_comes_back(tmp_path: Path) -> None:
     store = Store.create(tmp_path / "store")
     scan = read(root, store)
     assert len(scan.entries["big"].objects) == 2
-    restore_tree(tmp_path / "back", scan.entries, {}, store.read)
+    restore_tree(FileTree(str(tmp_path / "back")), scan.entries, {}, store.read)
     assert (tmp_path / "back" / "big").read_bytes() == content
 
 
@@ -174,8 +175,10 @@ def test_an_untouched_file_is_not_read_again_and_a_touched_one_is(tmp_path: Path
     first = read(root, store)
     (root / "other").write_text("3")
     seen: list[bytes] = []
-    scan = scan_tree(root, NO_RULES)
-    read_content(root, scan, Adding(lambda c: seen.append(c) or "id"), first.entries, store.has, lambda d, t: None)  # type: ignore[func-returns-value]
+    scan = scan_tree(FileTree(str(root)), WalkRules(NO_RULES))
+    read_content(
+        FileTree(str(root)), scan, Adding(lambda c: seen.append(c) or "id"), first.entries, store.has, lambda d, t: None
+    )  # type: ignore[func-returns-value]
     assert seen == [b"3"]
     assert scan.entries["same"].objects == first.entries["same"].objects
 
@@ -183,7 +186,7 @@ def test_an_untouched_file_is_not_read_again_and_a_touched_one_is(tmp_path: Path
 def test_a_file_that_changes_while_it_is_read_is_read_again(
     tmp_path: Path, write_tree: WriteTree, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("keenharbor.tree.scan._SMALL", 0)  # small files are read in one go
+    monkeypatch.setattr("keenharbor.host.reading._SMALL", 0)  # small files are read in one go
     root = tmp_path / "site"
     write_tree(root, {"moving": "1", "calm": "x"})
     turns = iter(["22", "333"])
@@ -194,9 +197,9 @@ def test_a_file_that_changes_while_it_is_read_is_read_again(
             break
         return content.decode()
 
-    scan = scan_tree(root, NO_RULES)
+    scan = scan_tree(FileTree(str(root)), WalkRules(NO_RULES))
     del scan.entries["calm"]
-    read_content(root, scan, Adding(add), {}, lambda o: True, lambda d, t: None)
+    read_content(FileTree(str(root)), scan, Adding(add), {}, lambda o: True, lambda d, t: None)
     assert scan.entries["moving"].objects == ("333",)
     assert not scan.unstable
 
@@ -204,7 +207,7 @@ def test_a_file_that_changes_while_it_is_read_is_read_again(
 def test_a_file_that_keeps_changing_is_told_of(
     tmp_path: Path, write_tree: WriteTree, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("keenharbor.tree.scan._SMALL", 0)
+    monkeypatch.setattr("keenharbor.host.reading._SMALL", 0)
     root = tmp_path / "site"
     write_tree(root, {"restless": "1"})
     count = iter(range(2, 100))
@@ -213,17 +216,17 @@ def test_a_file_that_keeps_changing_is_told_of(
         (root / "restless").write_text("x" * next(count))
         return "id"
 
-    scan = scan_tree(root, NO_RULES)
-    read_content(root, scan, Adding(add), {}, lambda o: True, lambda d, t: None)
+    scan = scan_tree(FileTree(str(root)), WalkRules(NO_RULES))
+    read_content(FileTree(str(root)), scan, Adding(add), {}, lambda o: True, lambda d, t: None)
     assert scan.unstable == ["restless"]
 
 
 def test_a_file_that_vanishes_is_dropped(tmp_path: Path, write_tree: WriteTree) -> None:
     root = tmp_path / "site"
     write_tree(root, {"a": "1", "b": "2"})
-    scan = scan_tree(root, NO_RULES)
+    scan = scan_tree(FileTree(str(root)), WalkRules(NO_RULES))
     (root / "b").unlink()
-    read_content(root, scan, Adding(lambda c: "id"), {}, lambda o: True, lambda d, t: None)
+    read_content(FileTree(str(root)), scan, Adding(lambda c: "id"), {}, lambda o: True, lambda d, t: None)
     assert list(scan.entries) == ["a"]
 
 
@@ -233,14 +236,14 @@ def test_what_is_left_out_is_listed_and_cached_folders_are_kept_empty(tmp_path: 
         root, {".git/config": "x", "var/cache/page.html": "x", "var/cache/deep/other.html": "x", "kept.txt": "x"}
     )
     os.mkfifo(root / "pipe")
-    scan = scan_tree(root, NO_RULES, leave_out=[".git"], empty=["var/cache"])
+    scan = scan_tree(FileTree(str(root)), WalkRules(NO_RULES, leave_out=[".git"], empty=["var/cache"]))
     assert sorted(scan.entries) == ["kept.txt", "var", "var/cache", "var/cache/deep"]
     assert sorted(scan.left_out) == [".git", "pipe", "var/cache/deep/other.html", "var/cache/page.html"]
 
 
 def test_a_missing_root_is_a_clear_error(tmp_path: Path) -> None:
     with pytest.raises(UsageError, match="folder is not there"):
-        scan_tree(tmp_path / "gone", NO_RULES)
+        scan_tree(FileTree(str(tmp_path / "gone")), WalkRules(NO_RULES))
 
 
 def test_comparing_tells_added_removed_changed_and_modes(tmp_path: Path, write_tree: WriteTree) -> None:
@@ -260,7 +263,7 @@ def test_restoring_leaves_what_the_scan_did_not_know(tmp_path: Path, write_tree:
     present = read(root, store).entries
     write_tree(root, {"dir/late.log": "kept"})
     wanted = {p: e for p, e in present.items() if p.startswith("keep")}
-    restore_tree(root, wanted, present, store.read)
+    restore_tree(FileTree(str(root)), wanted, present, store.read)
     assert sorted(facts(root)) == ["dir", "dir/late.log", "keep", "keep/me"]
 
 
@@ -288,15 +291,15 @@ def test_what_was_touched_since_a_scan_is_noticed(tmp_path: Path, write_tree: Wr
     (root / "empty").mkdir()
     (root / "link").symlink_to("empty")
     time.sleep(0.05)
-    scan = scan_tree(root, NO_RULES)
-    assert still_as_scanned(root, scan)
+    scan = scan_tree(FileTree(str(root)), WalkRules(NO_RULES))
+    assert FileTree(str(root)).still_as_walked(scan)
     CHANGES[change](root)
-    assert not still_as_scanned(root, scan)
+    assert not FileTree(str(root)).still_as_walked(scan)
 
 
 def test_a_folder_that_changed_just_before_its_scan_is_not_trusted(tmp_path: Path, write_tree: WriteTree) -> None:
     write_tree(tmp_path, {"a/one.txt": "one"})
-    assert not still_as_scanned(tmp_path, scan_tree(tmp_path, NO_RULES))
+    assert not FileTree(str(tmp_path)).still_as_walked(scan_tree(FileTree(str(tmp_path)), WalkRules(NO_RULES)))
 
 
 @pytest.mark.parametrize("change", ["both", "one went", "the other went", "came apart"])
@@ -317,7 +320,7 @@ def test_names_of_one_file_are_put_back_as_such(tmp_path: Path, change: str) -> 
         (root / "b/second").unlink()
         (root / "b/second").write_bytes(b"beside")
     time.sleep(0.03)
-    restore_tree(root, then.entries, read(root, store).entries, store.read)
+    restore_tree(FileTree(str(root)), then.entries, read(root, store).entries, store.read)
     names = [root / "a", root / "b/second", root / "b/third"]
     assert [n.read_bytes() for n in names] == [b"before"] * 3
     assert len({n.stat().st_ino for n in names}) == 1

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import signal
 import subprocess
-import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -22,11 +21,11 @@ from keenharbor.demo.amend import amended
 from keenharbor.demo.scene import Scene
 from keenharbor.site.feed import Feed, Package, read_feed
 from keenharbor.site.load import open_site
-from keenharbor.site.view import SiteView
+from keenharbor.site.writable import Writable
 from keenharbor.snapshot import find_snapshot
 from keenharbor.store import Store
-from keenharbor.trial import plan as kinds
-from keenharbor.trial.plan import read_plan
+from keenharbor.trial import steps as kinds
+from keenharbor.trial.plan import Plan, read_plan
 from keenharbor.trial.steps import Outcome, Workplace, perform
 
 # -- plans ----------------------------------------------------------------------------------------------------
@@ -168,7 +167,7 @@ def do(clone: tuple[Clone, Feed], **values: Any) -> Outcome:
 
 def read_step(values: dict[str, Any]) -> Any:
     plan = {"format": 1, "plan": {"site": "x", "core": "1", "runtime": "1"}, "step": [values]}
-    return kinds.Plan.model_validate(plan).step[0]
+    return Plan.model_validate(plan).step[0]
 
 
 def test_a_command_is_good_by_code_and_text(clone: tuple[Clone, Feed]) -> None:
@@ -218,18 +217,18 @@ def test_extensions_are_switched_and_removed(clone: tuple[Clone, Feed]) -> None:
     states = {c.name: c.on for c in made.site.components()}
     assert (states["home-address"], states["loan-mail"]) == (False, True)
     assert do(clone, kind="remove", uninstall="home-address").problem is None
-    assert not (made.site.root / "extensions/home-address").exists()
+    assert not (Path(made.site.place) / "extensions/home-address").exists()
     assert "there is no extension 'home-address'" in (do(clone, kind="remove", uninstall="home-address").problem or "")
     assert "no path fits" in (do(clone, kind="remove", paths=["nothing/*"]).problem or "")
-    (made.site.root / "var/strays").mkdir()
-    (made.site.root / "var/strays/x").write_text("x")
+    (Path(made.site.place) / "var/strays").mkdir()
+    (Path(made.site.place) / "var/strays/x").write_text("x")
     assert do(clone, kind="remove", paths=["var/strays"]).problem is None
-    assert not (made.site.root / "var/strays").exists()
+    assert not (Path(made.site.place) / "var/strays").exists()
 
 
 def test_an_edit_that_the_release_wipes_is_told_and_one_that_is_carried_stays(clone: tuple[Clone, Feed]) -> None:
     made, _ = clone
-    file = made.site.root / "extensions/events-calendar/main.py"
+    file = Path(made.site.place) / "extensions/events-calendar/main.py"
     before = file.read_text()
     carried = do(clone, kind="package", package="events-calendar", version="2.0", carry_local_edits=True)
     assert (carried.problem, carried.wiped) == (None, ())
@@ -251,13 +250,13 @@ def test_a_damaged_package_is_refused_before_anything_is_written(clone: tuple[Cl
     package = feed.folder / "member-cards-1.5.tar.gz"
     sound = package.read_bytes()
     package.write_bytes(sound[:-30] + b"x" * 30)
-    before = (made.site.root / "extensions/member-cards/main.py").read_text()
+    before = (Path(made.site.place) / "extensions/member-cards/main.py").read_text()
     try:
         refused = do(clone, kind="package", package="member-cards", version="1.5")
     finally:
         package.write_bytes(sound)
     assert "the package is damaged: its SHA-256 is not the one in the feed" in (refused.problem or "")
-    assert (made.site.root / "extensions/member-cards/main.py").read_text() == before
+    assert (Path(made.site.place) / "extensions/member-cards/main.py").read_text() == before
 
 
 def test_settings_are_kept_when_a_release_resets_them(clone: tuple[Clone, Feed]) -> None:
@@ -280,7 +279,7 @@ def test_settings_are_kept_when_a_release_resets_them(clone: tuple[Clone, Feed])
 def test_a_further_try_goes_by_what_the_first_one_found(clone: tuple[Clone, Feed], tmp_path: Path) -> None:
     """The first try breaks off with half of the files in place, the second behind a migration that resets a setting."""
     made, feed = clone
-    database, folder = Path(made.facts.database), made.site.root / "extensions/loan-mail"
+    database, folder = Path(made.facts.database), Path(made.site.place) / "extensions/loan-mail"
     query(database, "UPDATE settings SET value = 'ours' WHERE name = 'desk.greeting'")
     package = feed.package(feed.need("loan-mail", "1.1"))
     newer = Package(
@@ -292,18 +291,22 @@ def test_a_further_try_goes_by_what_the_first_one_found(clone: tuple[Clone, Feed
     migrate = f"echo x >> {tmp_path}/tries; test $(wc -l < {tmp_path}/tries) -ge 2"
     commands = made.site.model.commands.model_copy(update={"migrate": ["sh", "-c", migrate]})
     model = made.site.model.model_copy(update={"commands": commands})
-    site = SiteView(
-        model, made.site.site_file, made.site.root, made.site.database_place, made.site.work, made.site.store_folder
+    site = Writable(
+        model, made.site.site_file, made.site.place, made.site.database_place, made.site.work, made.site.store_folder
     )
     writes: list[str] = []
 
-    class Breaking(Workplace):
-        def write_file(self, path: str, content: bytes) -> None:
-            writes.append(path)
-            if path.endswith("zz.txt") and writes.count(path) == 1:
-                raise OSError(28, "No space left on device")
-            super().write_file(path, content)
+    whole_write = site.tree.write
 
+    def write(path: str, content: bytes, mode: int | None = None, *, durable: bool = False) -> None:
+        writes.append(path)
+        if path.endswith("zz.txt") and writes.count(path) == 1:
+            raise OSError(28, "No space left on device")
+        whole_write(path, content, mode, durable=durable)
+
+    site.tree.write = write  # type: ignore[method-assign]
+
+    class Breaking(Workplace):
         def run(self, command: Any, time_limit: float, **places: str) -> Any:
             query(database, "UPDATE settings SET value = 'reset' WHERE name = 'desk.greeting'")
             return super().run(command, time_limit, **places)
@@ -329,9 +332,9 @@ def test_the_runtime_is_switched_only_to_one_that_is_there(clone: tuple[Clone, F
     made, _ = clone
     assert "loam 7 is not installed here" in (do(clone, kind="runtime", version="7").problem or "")
     assert made.site.runtime_version() == "2"
-    (made.site.root / "var/cache/x.html").write_text("old")
+    (Path(made.site.place) / "var/cache/x.html").write_text("old")
     assert do(clone, kind="purge-cache").problem is None
-    assert not (made.site.root / "var/cache/x.html").exists()
+    assert not (Path(made.site.place) / "var/cache/x.html").exists()
 
 
 def test_clones_are_made_listed_opened_and_closed(scene: Scene) -> None:
@@ -413,17 +416,34 @@ def test_an_unchanged_site_has_no_finding_in_two_trials(served: Scene) -> None:
     assert "✓ PASS" in harbor(scene.folder, "trial", "show").out
 
 
-def test_a_trial_says_who_changed_live_meanwhile(served: Scene) -> None:
-    scene = served
-    sql = "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Meanwhile', 'm@post.example', '2026-01-01', '2026-09-01')"
-    script = f"import sqlite3; c = sqlite3.connect({str(scene.database)!r}); c.execute({sql!r}); c.commit()"
+def change_live_during(scene: Scene, sql: str) -> Any:
+    """A trial of nothing, while somebody else changes live's database as soon as the clone is being made."""
     plan = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
-    plan += f'[[step]]\nname = "visitor"\nkind = "command"\ncommand = [{json.dumps(sys.executable)}, "-c", {json.dumps(script)}]\n'
+    plan += '[[step]]\nname = "nothing"\nkind = "command"\ncommand = ["true"]\n'
     (scene.folder / "upgrade.toml").write_text(plan)
-    told = harbor(scene.folder, "trial", "run", "--json").json
+    words = [*PROGRAM, "trial", "run", "--json"]
+    with subprocess.Popen(words, cwd=scene.folder, env=environment(), stdout=subprocess.PIPE, text=True) as running:
+        end = time.monotonic() + 60
+        while not list(scene.folder.glob("harbor/clones/*/clone.json")) and time.monotonic() < end:
+            time.sleep(0.02)
+        query(scene.database, sql)
+        out, _ = running.communicate(timeout=120)
+    return json.loads(out)
+
+
+def test_a_trial_says_who_changed_live_meanwhile(served: Scene) -> None:
+    """Visitors write to their tables; nobody has a reason to change a page. The clone was sealed, and that is all that is said."""
+    loan = "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Meanwhile', 'm@post.example', '2026-01-01', '2026-09-01')"
+    told = change_live_during(served, loan)
     assert told["isolation"]["untouched"] is False
     assert told["isolation"]["only_visitors"] is True
     assert "table loans" in told["isolation"]["differences"]
+    assert told["verdict"] == "pass"
+    told = change_live_during(served, "UPDATE pages SET title = 'Changed' WHERE slug = 'about'")
+    assert (told["verdict"], told["isolation"]["only_visitors"]) == ("fail", False)
+    assert [f["kind"] for f in told["findings"]] == ["live-changed"]
+    shown = " ".join(harbor(served.folder, "trial", "show").out.split())
+    assert "live changed during the trial: table pages" in shown
 
 
 def test_a_kept_clone_can_be_visited_and_a_failed_step_can_stop_a_trial(served: Scene) -> None:

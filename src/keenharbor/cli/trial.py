@@ -220,10 +220,10 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
     if proof.untouched:
         out.print(show.said("good", f"untouched: fingerprint {proof.live_before} before and after"))
     else:
-        cause = (
-            "visitors were at work" if proof.only_visitors else "not by the clone, which cannot reach it; look who did"
-        )
-        out.print(show.said("caution", f"changed meanwhile ({cause}): {', '.join(proof.differences[:4])}"))
+        where = "where visitors write" if proof.only_visitors else "for no reason known"
+        who = "not by the clone, which was sealed" if proof.sealed else "whether by the clone is not known"
+        told = f"changed meanwhile {where} ({who}): {', '.join(proof.differences[:4])}"
+        out.print(show.said("note" if proof.only_visitors and proof.sealed else "damage", told))
     cells = sum(proof.rewritten_cells.values())
     left = f"of live is left: {', '.join(proof.traces[:3])}" if proof.traces else "nothing of live was left in it"
     rewritten = f"{plural(proof.rewritten_files, 'file')} and {plural(cells, 'cell')} of the clone rewritten; {left}"
@@ -233,6 +233,10 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
         out.print(show.said("caution", f"its programs could have reached the outside: {proof.not_blocked}"))
     else:
         out.print(show.said("good", "its programs had a network of their own, and could reach nothing else"))
+    if not proof.open_parts:
+        out.print(show.said("good", "its programs were sealed off from all other files, sockets and programs"))
+    for part in proof.open_parts:
+        out.print(show.said("caution", f"open to its programs: {part}"))
     if proof.switched_off:
         out.print(show.said("note", f"switched off in the clone: {', '.join(proof.switched_off)}"))
     for finding in result.accepted:

@@ -34,7 +34,7 @@ from keenharbor.base.text import now, parse_stamp, size, stamp
 from keenharbor.clone.environment import environment_of
 from keenharbor.clone.marks import end_marked, mark_of
 from keenharbor.clone.quarantine import HolderFacts, Quarantine, not_permitted
-from keenharbor.clone.sealed import limits_of, live_secrets, sealing_for
+from keenharbor.clone.sealed import has_own_tmp, limits_of, live_secrets, sealing_for
 from keenharbor.clone.server import Server, free_port, port_is_taken
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
@@ -161,11 +161,13 @@ class Clone:
         return DiskWatch(own, self.limits.disk, lambda: self.end_programs(at_once=True))
 
     def end_programs(self, *, at_once: bool = False) -> None:
-        """End all that runs of it, what steps have left running too; with ``at_once`` they are not asked, and its database
-        server goes on."""
+        """End all that runs of it, what steps have left running too; with ``at_once`` they are not asked, and its network
+        and its database server go on."""
         network = int((self.facts.network or {}).get("network", 0))
-        server = (self.facts.server or {}).get("pid") if at_once else None
-        end_marked(self.folder, network, self.facts.groups, at_once=at_once, spare=server)
+        spare: list[int] = []
+        if at_once:
+            spare += [(self.facts.server or {}).get("pid") or 0, *(self.facts.network or {}).get("pids", ())]
+        end_marked(self.folder, network, self.facts.groups, at_once=at_once, spare=spare)
 
     @property
     def variables(self) -> dict[str, str]:
@@ -174,7 +176,7 @@ class Clone:
         told["PATH"] = f"{self.folder / 'programs'}{os.pathsep}{told.get('PATH', os.defpath)}"
         told["PHP_INI_SCAN_DIR"] = f"{os.pathsep}{self.folder / 'programs'}"
         if self.facts.sealed:
-            own = "/tmp" if parts_here().root else str(self.folder / "tmp")
+            own = "/tmp" if has_own_tmp(self.live) else str(self.folder / "tmp")
             told |= {"HOME": own, "TMPDIR": own}
         return told
 
@@ -218,7 +220,10 @@ class Clone:
         """Seal the clone's programs off, as far as the system allows it, and give them a network of their own; note what is
         open."""
         if self._quarantine is not None:
-            return
+            if self._quarantine.stands:
+                return
+            self._quarantine.end()
+            self._quarantine = None
         parts = parts_here()
         groups = ControlGroups(f"keenharbor-{self.id}", self.limits).folders
         self._note(sealed=parts.root or parts.landlock > 0, open_parts=parts.what_is_open(), groups=groups)

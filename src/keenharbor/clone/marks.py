@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from pathlib import Path
 
 import psutil
@@ -26,15 +26,15 @@ def mark_of(folder: Path) -> dict[str, str]:
 
 
 def end_marked(
-    folder: Path, network: int = 0, groups: Iterable[str] = (), *, at_once: bool = False, spare: int | None = None
+    folder: Path, network: int = 0, groups: Iterable[str] = (), *, at_once: bool = False, spare: Collection[int] = ()
 ) -> None:  # fmt: skip
     """End every program that bears the mark of ``folder``, or that is in its ``network`` or control ``groups``: those of other
-    users only as root. With ``at_once`` none is asked first. The program ``spare`` and its own are left alone."""
+    users only as root. With ``at_once`` none is asked first. Programs in ``spare`` and
+    what those have started are left alone."""
     wanted = str(folder.absolute())
     for _ in range(3):  # one that was just being started may come to light after its parent
         found = list({p.pid: p for p in (*_marked(wanted), *_in(wanted, network, groups))}.values())
-        if spare is not None:
-            found = [p for p in found if p.pid != spare and _parent(p) != spare]
+        found = [p for p in found if p.pid not in spare and _parent(p) not in spare]
         if not found:
             return
         if not at_once:

@@ -91,6 +91,11 @@ class Quarantine:
             raise KeenHarborError(f"the clone's network cannot be set up: {error.what}") from None
         return process
 
+    @property
+    def stands(self) -> bool:
+        """Whether both of its processes run: somebody may have ended them."""
+        return not any(p.ended() for p in self._processes)
+
     def end(self) -> None:
         """End it; what still runs within has no network any more."""
         for process in self._processes:

@@ -8,7 +8,15 @@ from pathlib import Path
 import psutil
 
 from keenharbor.base.durable import private_folder
-from keenharbor.host.sealing import Limits, Sealing, arranged, own_interpreter, parts_here, program_places
+from keenharbor.host.sealing import (
+    Limits,
+    Sealing,
+    arranged,
+    in_system_tmp,
+    own_interpreter,
+    parts_here,
+    program_places,
+)
 from keenharbor.site.view import SiteView
 
 _MIB = 1024 * 1024
@@ -74,5 +82,11 @@ def sealing_for(
         private_folder(temporary / "home")
     visible, hidden = arranged(readable, writable, live_secrets(live))
     return Sealing(
-        folder, visible, writable, hidden, str(temporary), holder, "open", None if holder else ports, limits, groups
-    )
+        folder, visible, writable, hidden, str(temporary), holder, "open", None if holder else ports, limits, groups,
+        own_tmp=has_own_tmp(live),
+    )  # fmt: skip
+
+
+def has_own_tmp(live: SiteView) -> bool:
+    """Whether a clone's programs see a folder of their own where the system's temporary one is."""
+    return parts_here().root and not in_system_tmp(live_secrets(live))

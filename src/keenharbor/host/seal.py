@@ -179,10 +179,13 @@ def _own_root(spec: Spec) -> None:
         picked.append((path, what, tree, stat.S_ISDIR(found.st_mode)))
     temporary = _picked(spec["temporary"], read_only=False)
     _tmpfs(new, "size=4m,mode=755,nr_inodes=8192")
-    _mount_point(f"{new}/tmp", True)
-    _put(temporary, f"{new}/tmp")
-    os.makedirs(f"{new}/var", exist_ok=True)
-    os.symlink("/tmp", f"{new}/var/tmp")
+    if spec.get("own_tmp", True):
+        _mount_point(f"{new}/tmp", True)
+        _put(temporary, f"{new}/tmp")
+        os.makedirs(f"{new}/var", exist_ok=True)
+        os.symlink("/tmp", f"{new}/var/tmp")
+    else:
+        os.close(temporary)
     for path, what, tree, is_folder in picked:
         place = new + path
         if what == "hide":
@@ -203,11 +206,22 @@ def _own_root(spec: Spec) -> None:
         os.symlink(target, f"{new}/dev/{name}")
     os.makedirs(f"{new}/dev/shm", exist_ok=True)
     _tmpfs(f"{new}/dev/shm", "size=256m,mode=1777")
+    os.makedirs(f"{new}/tmp", exist_ok=True)
+    _read_only(new)
     os.chdir(new)
     _call(_PIVOT_ROOT[machine], ctypes.c_char_p(b"."), ctypes.c_char_p(b"."))
     _lib("umount2", b".", _MNT_DETACH)
     os.chdir("/")
     os.chdir(folder)
+
+
+def _read_only(place: str) -> None:
+    """The folders that lead to what is mounted are nobody's to write into."""
+    attributes = struct.pack("QQQQ", _ATTR_RDONLY, 0, 0, 0)
+    _call(
+        _MOUNT_SETATTR, ctypes.c_int(-100), ctypes.c_char_p(os.fsencode(place)), ctypes.c_uint(0),
+        ctypes.c_char_p(attributes), ctypes.c_size_t(len(attributes)),
+    )  # fmt: skip
 
 
 def _hide(place: str, is_folder: bool) -> None:
@@ -296,7 +310,8 @@ def _landlock(spec: Spec, has_own_root: bool) -> None:
         _allow(rules, path, writes)
     for device in DEVICES:
         _allow(rules, f"/dev/{device}", (_READ_FILE | _WRITE_FILE | _TRUNCATE | _IOCTL) & handled)
-    for path in ("/tmp", "/dev/shm") if has_own_root else (spec["temporary"], *spec.get("shared_memory", ())):
+    own = [*(["/tmp"] if spec.get("own_tmp", True) else []), "/dev/shm"]
+    for path in own if has_own_root else (spec["temporary"], *spec.get("shared_memory", ())):
         _allow(rules, path, writes)
     if network:
         for port in ports["bind"]:

@@ -109,8 +109,9 @@ class Limits:
 @dataclass(frozen=True)
 class Sealing:
     """What sealed programs get: ``readable`` and ``writable`` places; ``hidden`` ones that lie within a readable place;
-    ``temporary``, a folder that is theirs alone; the ``holder`` of the network that they join (None: the ``network`` is ``open``
-    or ``none``); ``ports`` that they may be reached at and reach where the network is open."""
+    ``temporary``, a folder that is theirs alone, which stands for the system's temporary one with ``own_tmp``; the
+    ``holder`` of the network that they join (None: the ``network`` is ``open`` or ``none``); ``ports`` that they may be
+    reached at and reach where the network is open."""
 
     folder: Path
     readable: tuple[str, ...]
@@ -123,6 +124,7 @@ class Sealing:
     limits: Limits = field(default_factory=Limits)
     control_groups: tuple[str, ...] = ()
     user: str | None = None
+    own_tmp: bool = True
 
     def prefix(self, name: str = "seal.json") -> tuple[str, ...]:
         """What a command is started with, to run sealed; writes down what it needs, as ``name``."""
@@ -134,7 +136,7 @@ class Sealing:
             "writable": list(self.writable), "hidden": list(self.hidden), "temporary": self.temporary,
             "new_root": str(new_root), "holder": self.holder, "network": self.network, "ports": self.ports,
             "limits": limits, "control_groups": list(self.control_groups), "user": self.user,
-            "shared_memory": ["/dev/shm"],
+            "shared_memory": ["/dev/shm"], "own_tmp": self.own_tmp,
         }  # fmt: skip
         file = self.folder / name
         write_durably(file, json.dumps(spec).encode("utf-8", "surrogateescape"))
@@ -202,6 +204,11 @@ def arranged(
     wanted = {p for p in wanted if p not in apart and p != "/"}
     inside = {h for h in apart if any(h.startswith(p.rstrip("/") + "/") for p in wanted)}
     return tuple(sorted(wanted)), tuple(sorted(inside - {os.path.abspath(w) for w in writable}))
+
+
+def in_system_tmp(places: Iterable[str]) -> bool:
+    """Whether any of ``places`` lies in the system's temporary folder: programs cannot be given that for their own then."""
+    return any(os.path.realpath(p).startswith(("/tmp/", "/var/tmp/")) for p in places)
 
 
 class ControlGroups:

@@ -33,9 +33,9 @@ class StepRecord:
 @dataclass(frozen=True)
 class Isolation:
     """The proof that the clone could not touch live: digests of live before and after, what differs between them
-    (``visitors``: only tables of visitors do), what was rewritten, what of live was left in the clone, mail caught;
+    (``only_visitors``: only where visitors write), what was rewritten, what of live was left in the clone, mail caught;
     ``not_blocked`` says why the clone's programs could reach the outside (empty: they could not), ``switched_off`` which
-    extensions were off in it."""
+    extensions were off in it, ``open_parts`` what could not be sealed off of its programs beside the network."""
 
     live_before: str
     live_after: str
@@ -47,6 +47,12 @@ class Isolation:
     mails: tuple[dict[str, str], ...]
     not_blocked: str = ""
     switched_off: tuple[str, ...] = ()
+    open_parts: tuple[str, ...] = ()
+
+    @property
+    def sealed(self) -> bool:
+        """Whether the clone's programs are proven to have reached nothing but the clone."""
+        return not self.not_blocked and not self.open_parts
 
     @property
     def untouched(self) -> bool:
@@ -92,13 +98,15 @@ class TrialResult:
             "accepted": [f.as_json() for f in self.accepted],
             "slower": [s.as_json() for s in self.slower],
         }
-        told["isolation"]["untouched"] = self.isolation.untouched
+        told["isolation"] |= {"untouched": self.isolation.untouched, "sealed": self.isolation.sealed}
         return told
 
     @classmethod
     def from_json(cls, v: dict[str, Any]) -> TrialResult:
         isolation: dict[str, Any] = {
-            k: tuple(x) if isinstance(x, list) else x for k, x in v["isolation"].items() if k != "untouched"
+            k: tuple(x) if isinstance(x, list) else x
+            for k, x in v["isolation"].items()
+            if k not in ("untouched", "sealed")
         }
         return cls(
             **{
@@ -128,7 +136,7 @@ def result_schema() -> dict[str, Any]:
             part["additionalProperties"] = False
             part["required"] = sorted(part["properties"])
     # What is worked out from the rest, for readers.
-    parts["Isolation"]["properties"]["untouched"] = {"type": "boolean"}
+    parts["Isolation"]["properties"] |= {"untouched": {"type": "boolean"}, "sealed": {"type": "boolean"}}
     parts["Slower"]["properties"]["ratio"] = {"type": "number"}
     schema["properties"]["report"] = {"type": "string", "description": "the HTML report (only in what is printed)"}
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"

@@ -6,30 +6,29 @@ import contextlib
 import time
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any
 
 from keenharbor.base.durable import private_folder, remove_folder, write_plain
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, now, plural, stamp
-from keenharbor.clone.clone import TRIAL_PURPOSE, Clone, live_places, make_clone
+from keenharbor.clone.clone import TRIAL_PURPOSE, Clone, make_clone
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.server import port_is_taken
 from keenharbor.compare import Look, Observation, Weight, compare_pages, group, learn_noise, verdict_of
 from keenharbor.compare.camera import Camera
 from keenharbor.compare.timing import SLOW_SECONDS
-from keenharbor.database import open_database, row_delta
-from keenharbor.database.rewrite import Rewriter, places_left
-from keenharbor.host import PIECE_SIZE, WalkRules
+from keenharbor.database import row_delta
 from keenharbor.site.feed import Feed
 from keenharbor.site.model import SiteFile
-from keenharbor.site.view import Fingerprint, SiteView
+from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot, record_proof
 from keenharbor.snapshot.take import new_id
 from keenharbor.store import Store
-from keenharbor.tree import compare_trees, scan_tree
+from keenharbor.tree import compare_trees
 from keenharbor.trial.accepted import read_accepted, sort_out
 from keenharbor.trial.gallery import MOST_PAGES, Gallery
+from keenharbor.trial.isolation import isolation_of, of_isolation, traces_of_live
 from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_log, of_step, passing
 from keenharbor.trial.pace import PaceFound
 from keenharbor.trial.plan import Plan
@@ -42,7 +41,7 @@ from keenharbor.trial.record import (
     read_record,
     steps_in_common,
 )
-from keenharbor.trial.result import Isolation, StepRecord, TrialResult, save_result
+from keenharbor.trial.result import StepRecord, TrialResult, save_result
 from keenharbor.trial.stage import Ask, Stage
 from keenharbor.trial.steps import StepBase
 
@@ -118,7 +117,7 @@ def run_trial(
                 rehearsal.begin(identity, earlier)
                 rehearsal.carry_out()
                 pace = rehearsal.pace()
-                traces = _traces(rehearsal.stage.clone, live, snapshot)
+                traces = traces_of_live(rehearsal.stage.clone, live, snapshot)
             except BaseException:
                 rehearsal.drop()
                 raise
@@ -127,7 +126,8 @@ def run_trial(
             findings, accepted = sort_out(rehearsal.findings(pace), agreed)
             mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in rehearsal.stage.mails())
         progress.stage("taking live's fingerprint again")
-        isolation = _isolation(live, before_live, live.fingerprint(), clone, traces, mails)
+        isolation = isolation_of(live, before_live, live.fingerprint(), clone, traces, mails)
+        findings = [*group((o, None, None) for o in of_isolation(isolation)), *findings]
         result = TrialResult(
             id=identity, site=live.name, plan_file=str(plan_file), plan_digest=plan.digest, snapshot=snapshot.id,
             started_at=stamp(started), seconds=round(time.monotonic() - began, 3), verdict=verdict_of(findings),
@@ -379,44 +379,3 @@ def weighed(seen: Observation, model: SiteFile) -> Observation:
     """An observation with the weight that the site file gives to its kind."""
     said = model.verdict.weights.get(seen.kind)
     return seen if said is None else replace(seen, weight=Weight(said))
-
-
-def _traces(clone: Clone, live: SiteView, snapshot: Snapshot) -> tuple[str, ...]:
-    """What of live is left in the clone's files and cells."""
-    search = Rewriter(dict.fromkeys(live_places(live, snapshot), ""))
-    found = [f"cell {c}" for c in places_left(open_database(clone.site.database_place), search)]
-    scan = scan_tree(clone.site.files, WalkRules(clone.site.area_rules))
-    for path, entry in scan.entries.items():
-        if entry.kind == "file":
-            with contextlib.suppress(OSError), clone.site.files.open(path) as source:
-                if _has_place(source, search):
-                    found.append(f"file {path}")
-        elif entry.target is not None and search.left_in(entry.target.encode("utf-8", "surrogateescape")):
-            found.append(f"link {path}")
-    return tuple(found)
-
-
-def _has_place(source: BinaryIO, search: Rewriter) -> bool:
-    """Whether a place of live stands in a file, read a piece at a time: one may be cut in two, so pieces overlap."""
-    tail = b""
-    while piece := source.read(PIECE_SIZE):
-        if search.left_in(tail + piece):
-            return True
-        tail = piece[-_LONGEST_PLACE:]
-    return False
-
-
-_LONGEST_PLACE = 4096
-
-
-def _isolation(
-    live: SiteView, before: Fingerprint, after: Fingerprint, clone: Clone, traces: tuple[str, ...],
-    mails: tuple[dict[str, str], ...],
-) -> Isolation:  # fmt: skip
-    differences = tuple(before.differences(after))
-    theirs = {f"table {t}" for t in (*live.model.visitor_data.tables, *live.model.volatile.tables, "sqlite_sequence")}
-    return Isolation(
-        before.digest, after.digest, differences, bool(differences) and set(differences) <= theirs,
-        len(clone.facts.rewritten_files), clone.facts.rewritten_cells, traces, mails, clone.facts.not_blocked,
-        tuple(clone.facts.switched_off),
-    )  # fmt: skip
