@@ -60,13 +60,13 @@ def environment(**more: str) -> dict[str, str]:
 class Warm:
     """A process that runs commands without importing everything anew for each (see `warm.py`)."""
 
-    def __init__(self) -> None:
+    def __init__(self, **more: str) -> None:
         self._process = subprocess.Popen(
             [sys.executable, str(Path(__file__).parent / "warm.py")],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
-            env=environment(),
+            env=environment(**more),
         )
         atexit.register(self._end)
 

@@ -18,6 +18,7 @@ import psutil
 import pytest
 
 from conftest import PROGRAM, Pages, describe, environment, harbor, killed, query, serve_pages
+from keenharbor.base.durable import read_summed, write_summed
 from keenharbor.clone.clone import list_clones
 from keenharbor.clone.gate import USER, Gate
 from keenharbor.clone.mailbox import Mailbox, kept_in, message_of
@@ -249,7 +250,7 @@ def test_a_clone_that_was_never_finished_says_so(scene: Scene) -> None:
     made = harbor(scene.folder, "clone", "make", "--json").json
     file = scene.folder / "harbor/clones" / made["id"] / "clone.json"
     assert json.loads(file.read_text())["whole"] is True
-    file.write_text(json.dumps({**json.loads(file.read_text()), "whole": False, "database": "none:"}))
+    write_summed(file, read_summed(file.read_bytes()) | {"whole": False, "database": "none:"})
     assert "unfinished" in harbor(scene.folder, "clone", "list").out
     refused = harbor(scene.folder, "clone", "open", made["id"], code=2).err
     assert "was never finished" in refused and f"keenharbor clone close {made['id']}" in refused

@@ -16,13 +16,14 @@ import pytest
 
 from keenharbor.base.durable import private_folder
 from keenharbor.clone.mailbox import Mailbox
-from keenharbor.clone.server import fill_places, free_port, port_is_taken
+from keenharbor.clone.server import free_port, port_is_taken
 from keenharbor.compare import Finding, Slower, Weight
 from keenharbor.demo.scene import Scene
 from keenharbor.host.programs import clean_environment
 from keenharbor.report import junit, write_report
 from keenharbor.report.trial import timing_plot
 from keenharbor.site.load import open_site
+from keenharbor.site.writable import fill_places
 from keenharbor.trial.result import Isolation, StepRecord, TrialResult, find_trial, list_trials, save_result
 
 HOSTILE = "<script>alert('x')</script> & \"quotes\" — ünïcode"

@@ -11,6 +11,8 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
+from blake3 import blake3
+
 PRIVATE_FILE = 0o600
 PRIVATE_FOLDER = 0o700
 
@@ -64,6 +66,33 @@ def write_plain(path: Path, data: bytes) -> None:
     with os.fdopen(descriptor, "wb") as out:
         os.fchmod(descriptor, PRIVATE_FILE)
         out.write(data)
+
+
+def write_summed(path: Path, value: dict[str, Any]) -> None:
+    """Write ``value`` as indented JSON with a sum over it, durably."""
+    write_json(path, {**value, SUM: _sum_of(value)})
+
+
+def read_summed(data: bytes) -> dict[str, Any]:
+    """What `write_summed` wrote; also without a sum, as earlier versions wrote it. Raises ValueError when it is not what was
+    written."""
+    try:
+        value = json.loads(data)
+    except RecursionError:
+        raise ValueError("it is nested too deeply") from None
+    if not isinstance(value, dict):
+        raise ValueError("it is no object")
+    told = value.pop(SUM, None)
+    if told is not None and told != _sum_of(value):
+        raise ValueError("its sum does not fit")
+    return value
+
+
+SUM = "blake3"
+
+
+def _sum_of(value: dict[str, Any]) -> str:
+    return blake3(json.dumps(value, sort_keys=True).encode()).hexdigest()[:32]
 
 
 def write_pieces(path: Path, pieces: Iterable[bytes]) -> None:

@@ -38,6 +38,10 @@ class KeenHarborError(Exception):
         }
 
 
+class Stopped(KeyboardInterrupt):
+    """The system asked the program to end, by a signal: it cleans up as after Ctrl-C."""
+
+
 class UsageError(KeenHarborError):
     """The command line, or a file that the user wrote, is wrong."""
 

@@ -30,6 +30,7 @@ class Session:
     def __init__(self, as_json: bool, site_file: Path | None) -> None:
         self.as_json = as_json
         self._site_file = site_file
+        self._opened: SiteView | None = None
         # Long lines are folded by the console; a pipe gets 80 columns unless COLUMNS says otherwise.
         self.out = Console(highlight=False, soft_wrap=False, markup=False, emoji=False)
         self.progress = TerminalProgress(quiet=as_json)
@@ -41,7 +42,18 @@ class Session:
 
     def site(self) -> SiteView:
         """The live site that the site file describes."""
-        return open_site(self.site_file)
+        self._opened = open_site(self.site_file)
+        return self._opened
+
+    def note_stop(self, command: str, how: str) -> None:
+        """Note in the site's log that a command was stopped before its end; where that cannot be, it is told."""
+        from keenharbor.site.log import append_log
+
+        if self._opened is not None and self._opened.work.is_dir():
+            try:
+                append_log(self._opened.work, self._opened.name, command, "stopped", how or "by Ctrl-C")
+            except OSError as error:
+                self.progress.note(f"that it was stopped is not in the log: {error.strerror}")
 
     def feed(self, site: SiteView, channels: Collection[str] = ()) -> Feed:
         """The site's feed, with the releases of ``channels`` (none: those of the site file). Raises `UsageError` when the site
@@ -169,7 +181,12 @@ def harbor_command(group: click.Group | None = None, *, name: str, site: bool = 
     def decorate(function: Callable[..., int | None]) -> click.Command:
         @functools.wraps(function)
         def run(as_json: bool, debug: bool, site_file: Path | None = None, **given: Any) -> int:
-            return function(Session(as_json, site_file), **given) or 0
+            session = Session(as_json, site_file)
+            try:
+                return function(session, **given) or 0
+            except KeyboardInterrupt as stop:
+                session.note_stop(name if group is None else f"{group.name} {name}", str(stop))
+                raise
 
         options = [
             click.option("--json", "as_json", is_flag=True, help="Print one JSON document instead of text."),

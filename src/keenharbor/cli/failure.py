@@ -38,7 +38,8 @@ def _facts(error: BaseException) -> dict[str, object]:
         advice = f"{context.command_path} --help" if context is not None else None
         return KeenHarborError(error.format_message(), advice=advice).as_json() | {"kind": "usage", "exit_code": 2}
     if isinstance(error, click.Abort | KeyboardInterrupt):
-        return KeenHarborError("stopped; nothing was changed").as_json() | {"kind": "stopped"}
+        how = f": {error}" if isinstance(error, KeyboardInterrupt) and str(error) else ""
+        return KeenHarborError(f"stopped; nothing was changed{how}").as_json() | {"kind": "stopped"}
     if isinstance(error, OSError):
         told = KeenHarborError(error.strerror or str(error), where=error.filename, advice=_os_advice(error))
         return told.as_json()

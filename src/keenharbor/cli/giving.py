@@ -226,7 +226,8 @@ def export_command(
         raise UsageError("parts of less than 64K are of no use")
     options = ExportOptions(form or by_ending, part_size, _passphrase(passphrase_file, ask), csv, level)
     made = export_snapshot(found, target, options, session.progress)
-    append_log(site.work, site.name, "snapshot export", "done", f"{size(made.bytes)} to {target}", found.id)
+    detail = f"{size(made.bytes)} to {target}"
+    append_log(site.work, site.name, "snapshot export", "done", detail, found.id, str(target.absolute()))
     told: dict[str, Any] = {"snapshot": found.id, "files": [str(f) for f in made.files], "members": made.members,
                             "plain_bytes": made.plain_bytes, "bytes": made.bytes,
                             "sealed": options.passphrase is not None}  # fmt: skip

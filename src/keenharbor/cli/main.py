@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import signal
 import sys
 from typing import Any, NoReturn
 
@@ -67,9 +68,21 @@ def cli() -> None:
     Start with 'keenharbor demo', or with 'keenharbor init' in a folder outside your site's."""
 
 
+def _stop(number: int, frame: object) -> NoReturn:
+    """Clean up as after Ctrl-C. Asked again meanwhile, go on cleaning up."""
+    from keenharbor.base.errors import Stopped
+
+    for other in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(other, signal.SIG_IGN)
+    raise Stopped(f"stopped by {signal.Signals(number).name}")
+
+
 def main() -> NoReturn:
     """Run the command line and exit with its code."""
     arguments = sys.argv[1:]
+    signal.signal(signal.SIGTERM, _stop)
+    if signal.getsignal(signal.SIGHUP) is not signal.SIG_IGN:  # nohup stays as it is
+        signal.signal(signal.SIGHUP, _stop)
     try:
         code = cli.main(arguments, prog_name="keenharbor", standalone_mode=False)
     except click.exceptions.NoArgsIsHelpError as error:

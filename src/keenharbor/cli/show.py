@@ -19,7 +19,7 @@ SYMBOLS = {
     "settled": ("✓", "green"), "caution": ("!", "yellow"), "review": ("!", "yellow"), "doubt": ("!", "yellow"),
     "not proven": ("!", "yellow"), "put back": ("!", "yellow"), "interrupted": ("!", "yellow"), "blocked": ("✗", "red"),
     "fail": ("✗", "red"), "damage": ("✗", "red"), "damaged": ("✗", "red"), "failed": ("✗", "red"), "note": ("·", "cyan"),
-    "pending": ("↑", "yellow"),
+    "pending": ("↑", "yellow"), "stopped": ("!", "yellow"),
 }  # fmt: skip
 
 

@@ -16,6 +16,7 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES
 from keenharbor.live.snapshots import newest_whole, take_guarded
+from keenharbor.live.verify import verify_site
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import (
     Snapshot,
@@ -23,7 +24,6 @@ from keenharbor.snapshot import (
     find_snapshot,
     list_snapshots,
     unreadable_snapshots,
-    verify_store,
 )
 from keenharbor.snapshot.browse import paths_in, rows_in, write_content
 from keenharbor.snapshot.estimate import Estimate, estimate, refuse_without_room
@@ -305,9 +305,9 @@ def _render_one(out: Console, found: Snapshot, tables: bool) -> None:
     "--mend-from", "other", type=click.Path(path_type=Path), help="A store to take what is damaged here from."
 )
 def verify(session: Session, other: Path | None) -> int:
-    """Read the whole store again and check everything in it. Exit code 1 when something is damaged."""
+    """Read the whole store again and check everything in it, and in the work folder. Exit code 1 when something is damaged."""
     site = session.site()
-    found = verify_store(session.store(site), session.progress, Store(other) if other is not None else None)
+    found = verify_site(site, session.store(site), session.progress, Store(other) if other is not None else None)
     detail = f"{found.objects} objects read" + (f", {found.mended} mended" if found.mended else "")
     append_log(site.work, site.name, "snapshot verify", "good" if found.good else "damaged", detail)
     session.show(found.as_json(), lambda out: _render_verify(out, found, other))

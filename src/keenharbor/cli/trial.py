@@ -26,6 +26,7 @@ from keenharbor.trial.plan import Plan, read_plan
 from keenharbor.trial.record import newest_record, read_record
 from keenharbor.trial.result import TrialResult, find_finding, find_trial, list_trials
 from keenharbor.trial.runner import GoOn, TrialOptions, go_on_from, run_trial
+from keenharbor.trial.sums import write_sums
 
 LONG = 8
 
@@ -162,7 +163,8 @@ def _rehearse(
 
     session.progress.stage("writing the report")
     report = write_report(site, result)
-    write_durably(report.with_name("junit.xml"), junit(result), mode=0o644)
+    write_durably(report.with_name("junit.xml"), junit(result))
+    write_sums(report.parent)
     append_log(site.work, site.name, "trial run", result.verdict, f"{len(result.findings)} findings", result.id)
     session.show({**result.as_json(), "report": str(report)}, lambda out: render_trial(out, result, report))
     return 0 if result.verdict == "pass" else 1

@@ -8,8 +8,8 @@ WORK/clones/ID/server.log    what its server said
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
-import json
 import os
 import sys
 from collections.abc import Callable, Sequence
@@ -24,10 +24,11 @@ from keenharbor.base.durable import (
     PRIVATE_FOLDER,
     free_bytes,
     private_folder,
+    read_summed,
     remove_folder,
     write_durably,
-    write_json,
     write_plain,
+    write_summed,
 )
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import now, parse_stamp, size, stamp
@@ -390,7 +391,7 @@ def make_clone(
 
 
 def _write_facts(folder: Path, facts: CloneFacts) -> None:
-    write_json(folder / "clone.json", dataclasses.asdict(facts))
+    write_summed(folder / "clone.json", dataclasses.asdict(facts))
 
 
 def _new_database(
@@ -600,11 +601,29 @@ def list_clones(work: Path) -> list[CloneFacts]:
     """The clones in a work folder, newest first."""
     found = []
     for file in (work / "clones").glob("*/clone.json"):
-        try:
-            found.append(CloneFacts(**json.loads(file.read_bytes())))
-        except (OSError, ValueError, TypeError):
-            continue
+        with contextlib.suppress(OSError, ValueError, TypeError):
+            found.append(_read_facts(file))
     return sorted(found, key=lambda f: f.made_at, reverse=True)
+
+
+def _read_facts(file: Path) -> CloneFacts:
+    """What is written down of a clone. Raises OSError, ValueError, TypeError. What it names is removed with it, so that nothing
+    in it counts that is not what was written."""
+    facts = CloneFacts(**read_summed(file.read_bytes()))
+    if facts.id != file.parent.name:
+        raise ValueError("it is that of another clone")
+    return facts
+
+
+def damaged_clones(work: Path) -> list[str]:
+    """Names of the folders whose clone cannot be told any more."""
+    damaged = []
+    for file in sorted((work / "clones").glob("*/clone.json")):
+        try:
+            _read_facts(file)
+        except (OSError, ValueError, TypeError):
+            damaged.append(file.parent.name)
+    return damaged
 
 
 def find_clone(work: Path, wanted: str) -> CloneFacts:

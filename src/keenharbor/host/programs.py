@@ -259,3 +259,14 @@ def runs(pid: int | None, started: float | None) -> bool:
         )
     except psutil.Error:
         return False
+
+
+def is_running(pid: int) -> bool:
+    """Whether there is a process with that number now, whatever it is."""
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True

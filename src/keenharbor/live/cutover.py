@@ -41,7 +41,7 @@ from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.plan import Plan
-from keenharbor.trial.result import TrialResult, list_trials
+from keenharbor.trial.result import TrialResult, list_trials, refuse_newer_damage
 from keenharbor.trial.steps import Workplace, perform
 
 SAMPLES = 2
@@ -129,6 +129,7 @@ def rehearsal_of(site: SiteView, plan: Plan, options: CutoverOptions) -> TrialRe
         raise UsageError(f"the plan is for the site '{plan.plan.site}', not for '{site.name}'")
     trials = list_trials(site.work)
     trial = next((t for t in trials if t.plan_digest == plan.digest), None)
+    refuse_newer_damage(site.work, trial)
     if trial is None:
         problem = "the plan was changed after its last trial" if trials else "this plan has not been rehearsed"
         raise UsageError(problem, advice="keenharbor trial run")

@@ -25,10 +25,9 @@ from keenharbor.base.durable import sync_folder, write_durably
 from keenharbor.base.errors import DamagedError, UnsettledError
 from keenharbor.base.text import now, stamp
 from keenharbor.host.lease import held
-from keenharbor.site.view import JOURNAL_NAME, SiteView
+from keenharbor.site.view import JOURNAL_NAME, LEASE_NAME, SiteView
 
 LAST_NAME = "last-change.json"
-LEASE_NAME = "site.lock"
 STEPS_LOCK = "steps.lock"
 ChangeKind = Literal["cutover", "rollback", "restore"]
 Phase = Literal["begun", "changing", "done"]
@@ -108,21 +107,22 @@ def close_journal(site: SiteView) -> None:
 def open_journal(work: Path) -> Journal | None:
     """The journal of a change that was interrupted; None when all is settled. Raises `DamagedError` when there is one that
     cannot be read."""
-    return _read(work / JOURNAL_NAME)
+    return read_journal(work / JOURNAL_NAME)
 
 
 def last_change(work: Path) -> Journal | None:
     """The journal of the change that ended last; None where there was none, or where it cannot be read."""
     try:
-        return _read(work / LAST_NAME)
+        return read_journal(work / LAST_NAME)
     except DamagedError:
         return None
 
 
-def _read(file: Path) -> Journal | None:
+def read_journal(file: Path) -> Journal | None:
+    """The journal in a file; None where there is none. Raises `DamagedError`."""
     try:
         return Journal.model_validate_json(file.read_bytes())
-    except FileNotFoundError:
+    except (FileNotFoundError, NotADirectoryError):
         return None
     except ValidationError as error:
         problem = error.errors()[0]["msg"]

@@ -14,7 +14,6 @@ from keenharbor.host.lease import held
 from keenharbor.live.flag import flag_text, maintenance_off, reload_host
 from keenharbor.live.guard import reserve_files
 from keenharbor.live.journal import (
-    LEASE_NAME,
     Journal,
     close_journal,
     is_token,
@@ -28,7 +27,7 @@ from keenharbor.live.restore import Chosen, put_back_chosen
 from keenharbor.live.rollback import go_back
 from keenharbor.site.load import live_database_place
 from keenharbor.site.log import append_log
-from keenharbor.site.view import SiteView
+from keenharbor.site.view import LEASE_NAME, SiteView
 from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, list_snapshots
 from keenharbor.snapshot.manifest import read_snapshot
@@ -82,7 +81,7 @@ def settle(site: SiteView, progress: Progress) -> Settled | None:
             if journal is None:
                 journal = _settle_flag(work)
             _clear(work)
-        if journal is None and not work.cleared:
+        if journal is None and not work.cleared and not work.remarks:
             return None
         told = journal or Settled("", "", "before", "live was not touched")
         return Settled(
@@ -222,6 +221,8 @@ def _clear(work: _Settling) -> None:
         for file in reserve_files(folder):
             file.unlink(missing_ok=True)
             work.cleared.append(f"room that was reserved: {file.name}")
+    for file in site.work.glob(".*.part"):
+        file.unlink(missing_ok=True)
     left = work.live.tree.leftovers()
     for path in left:
         work.live.tree.remove(path)

@@ -34,7 +34,7 @@ def write_report(site: SiteView, result: TrialResult) -> Path:
         cells=sum(result.isolation.rewritten_cells.values()),
         plot=timing_plot(result),
         pictures=_pictures(site.work / "trials" / result.id, result),
-        looked_at_pictures=not any(r.startswith("pictures: not looked at") for r in result.remarks),
+        looked_at_pictures=result.with_pictures,
         plural=plural,
     )
     file = site.work / "trials" / result.id / "report.html"

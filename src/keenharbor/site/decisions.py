@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
-from keenharbor.base.durable import private_folder, write_json
+from keenharbor.base.durable import private_folder, read_summed, write_summed
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import now, stamp
 from keenharbor.site.toml import read_toml
@@ -26,11 +25,11 @@ class Remembered:
 def remembered(work: Path) -> dict[str, Remembered]:
     """The decisions that are remembered for a site, by extension."""
     try:
-        told = json.loads((work / _NAME).read_bytes())
+        told = read_summed((work / _NAME).read_bytes())
         return {str(n): Remembered(str(d["decision"]), str(d["at"])) for n, d in told.items()}
-    except FileNotFoundError:
+    except (FileNotFoundError, NotADirectoryError):
         return {}
-    except (ValueError, KeyError, TypeError, AttributeError) as error:
+    except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
         raise DamagedError(
             f"the remembered decisions cannot be read: {error}",
             where=work / _NAME,
@@ -47,7 +46,7 @@ def remember(work: Path, decisions: Mapping[str, str], forget: Iterable[str] = (
         if name not in kept or kept[name].decision != decision:
             kept[name] = Remembered(decision, stamp(now()))
     if kept != before:
-        write_json(private_folder(work) / _NAME, {n: asdict(d) for n, d in sorted(kept.items())})
+        write_summed(private_folder(work) / _NAME, {n: asdict(d) for n, d in sorted(kept.items())})
 
 
 def decisions_in(file: Path) -> dict[str, str]:

@@ -3,19 +3,21 @@ rights, the newest snapshot."""
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
 
 from keenharbor.base.durable import free_bytes
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import age, now, plural, size
+from keenharbor.host.lease import HeldError, held
 from keenharbor.site.checks import Check, Decision, Verdict
 from keenharbor.site.edits import LocalEdit, MergeConflict, installed_packages, local_edits, merge_three
 from keenharbor.site.feed import Feed, Package, is_version
 from keenharbor.site.strays import strays_in
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.syntax import SyntaxFault, can_parse, code_files, syntax_faults
-from keenharbor.site.view import Component, SiteView
+from keenharbor.site.view import LEASE_NAME, Component, SiteView
 from keenharbor.tree import Entry
 
 SNAPSHOT_IS_OLD = timedelta(days=1)
@@ -110,16 +112,7 @@ def dropped_checks(site: SiteView, feed: Feed, decisions: Sequence[Decision], co
 
 def standing_checks(site: SiteView, entries: Mapping[str, Entry]) -> list[Check]:
     """What would stop an upgrade however well it fits: paths that may not be written, a change that is still open."""
-    checks = []
-    if site.journal_file.exists():
-        checks.append(
-            Check(
-                "open change",
-                Verdict.BLOCKED,
-                "an earlier change of the live site was interrupted",
-                "keenharbor settle",
-            )
-        )
+    checks = _open_change(site)
     closed = [p for p, e in entries.items() if e.kind == "folder" and e.area in ("core", "extensions", "themes")
               and not site.files.may_write(p)]  # fmt: skip
     if closed:
@@ -128,6 +121,18 @@ def standing_checks(site: SiteView, entries: Mapping[str, Entry]) -> list[Check]
         checks.append(Check("permissions", Verdict.BLOCKED, reason,
                             "run the cutover as the owner of the files"))  # fmt: skip
     return checks
+
+
+def _open_change(site: SiteView) -> list[Check]:
+    """Whether a change of live is under way, or was interrupted."""
+    if not os.path.lexists(site.journal_file):
+        return []
+    try:
+        with held(site.work / LEASE_NAME, "the site"):
+            reason, remedy = "an earlier change of the live site was interrupted", "keenharbor settle"
+    except HeldError as running:
+        reason, remedy = f"a change of the live site is under way: {running.what}", "wait until it has ended"
+    return [Check("open change", Verdict.BLOCKED, reason, remedy)]
 
 
 def syntax_checks(

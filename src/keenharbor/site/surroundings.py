@@ -119,8 +119,8 @@ def second_place_check(site: SiteView, snapshot: NewestSnapshot | None) -> list[
         return [Check("second place", Verdict.CLEAR, "site and store are on different disks")]
     for entry in reversed(read_log(site.work).entries):
         if entry.command == "snapshot export" and entry.subject == snapshot.id:
-            place = next((p for w in re.findall(r"/\S+", entry.detail) if (p := Path(w.rstrip(",;"))).exists()), None)
-            if place is not None and disk_of(place) != disk:
+            place = Path(entry.place) if entry.place else None
+            if place is not None and place.exists() and disk_of(place) != disk:
                 return [Check("second place", Verdict.CLEAR, f"the newest snapshot lies at {place}, too")]
     return [Check("second place", Verdict.CAUTION, "the site and its snapshots are on one disk: if it breaks, all is gone",
                   f"keenharbor snapshot export {snapshot.id}, to another disk or machine")]  # fmt: skip

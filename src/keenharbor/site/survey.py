@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -11,7 +10,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from keenharbor.base.durable import private_folder, write_json
+from keenharbor.base.durable import private_folder, read_summed, write_summed
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import now, stamp
 from keenharbor.site.components import distributions, normal_name
@@ -193,7 +192,7 @@ def differences(earlier: Mapping[str, Any], later: Mapping[str, Any]) -> list[st
 def keep_survey(work: Path, told: Mapping[str, Any]) -> Path:
     """Keep a survey as JSON for later; returns its file."""
     file = private_folder(work / "surveys") / f"{now():%Y%m%d-%H%M%S}.json"
-    write_json(file, told)
+    write_summed(file, dict(told))
     return file
 
 
@@ -211,7 +210,7 @@ def kept_survey(work: Path, wanted: str) -> Path:
 def read_kept_survey(file: Path) -> dict[str, Any]:
     """A kept survey. Raises `UsageError` when the file is none."""
     try:
-        told = json.loads(file.read_bytes())
+        told = read_summed(file.read_bytes())
         if not isinstance(told, dict) or not {"installations", "tables", "strays"} <= told.keys():
             raise ValueError("it is no survey")
     except (OSError, ValueError) as error:

@@ -32,6 +32,7 @@ from keenharbor.tree.scan import Hashing, complete, read_content
 
 Part = TypeVar("Part")
 JOURNAL_NAME = "journal.json"
+LEASE_NAME = "site.lock"
 
 
 @dataclass(frozen=True)

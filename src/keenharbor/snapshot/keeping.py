@@ -200,8 +200,8 @@ def thin(store: Store, plan: ThinPlan, progress: Progress, level: int) -> int:
     Killed at any time it leaves whole snapshots only: manifests go first, then packs are written anew, old ones last.
     """
     before = store.pack_bytes()
-    with store.in_use():
-        store.collect_staging()
+    with store.alone():
+        store.collect_staging(alone=True)
         progress.stage(f"removing {len(plan.go)} snapshots")
         for snapshot in plan.go:
             store.remove_document("snapshots", snapshot.id)

@@ -150,11 +150,21 @@ def read_snapshot(store: Store, identity: str) -> Snapshot:
             where=store.folder,
             advice="restore it with the version of the tool that made it, and take a new one with this version",
         )
-    record = store.read_document("records", identity) or {"proofs": []}
+    if manifest.get("id") != identity:
+        raise DamagedError(f"the manifest of {identity} is that of {manifest.get('id')}", where=store.folder)
+    record = _record_of(store, identity)
     kept = record.get("kept")
     return Snapshot(
         store, manifest, tuple(Proof.from_json(p) for p in record["proofs"]), None if kept is None else str(kept["why"])
     )
+
+
+def _record_of(store: Store, identity: str) -> dict[str, Any]:
+    """What was learnt of a snapshot. One whose record is damaged counts as not proven, and stays: it may have been to be kept."""
+    try:
+        return store.read_document("records", identity) or {"proofs": []}
+    except DamagedError:
+        return {"proofs": [], "kept": {"why": "its record is damaged"}}
 
 
 def list_snapshots(store: Store, site: str | None = None) -> list[Snapshot]:
@@ -197,7 +207,7 @@ def find_snapshot(store: Store, wanted: str, site: str | None = None) -> Snapsho
 
 def change_record(snapshot: Snapshot, change: Callable[[dict[str, Any]], None]) -> None:
     """Change what is written down of the snapshot beside its manifest."""
-    record = snapshot.store.read_document("records", snapshot.id) or {"proofs": []}
+    record = _record_of(snapshot.store, snapshot.id)
     change(record)
     snapshot.store.write_document("records", snapshot.id, record)
 

@@ -95,6 +95,8 @@ def _verify(store: Store, progress: Progress) -> tuple[Verification, set[ObjectI
             sound.add(item)
             result.objects += 1
     progress.stage("checking what each snapshot needs")
+    if store.keeps_history:
+        result.damages += store.history.check(store.documents())
     for kind in ("snapshots", "records", "dependents"):
         for name in store.document_names(kind):
             try:
@@ -110,7 +112,7 @@ def _verify(store: Store, progress: Progress) -> tuple[Verification, set[ObjectI
         missing: list[str] = []
         try:
             for place, identity in read_snapshot(store, name).objects():
-                if identity not in sound:
+                if identity not in sound and not store.is_behind(identity):
                     missing.append(place)
         except DamagedError:
             pass  # of a damaged record, or a list, which is told of; the manifest was sound

@@ -7,6 +7,7 @@ STORE/index/ab….pack.json   what each pack holds; made anew when missing
 STORE/snapshots/ID.json     manifests: a snapshot exists when its manifest does
 STORE/records/ID.json       what was learnt of a snapshot later (proofs, whether it is kept)
 STORE/dependents/ID.json    stores that leave to this one what this one has (checkpoints of trials)
+STORE/history.jsonl         which documents came and went (see `keenharbor.store.history`)
 STORE/staging/              what a run is writing; collected when no run is at work
 """
 
@@ -16,6 +17,7 @@ import contextlib
 import itertools
 import json
 import os
+import re
 import sys
 import threading
 from collections import deque
@@ -31,7 +33,9 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.memory import no_cycle_search
 from keenharbor.host.lease import held
+from keenharbor.host.programs import is_running
 from keenharbor.store.apart import Claims, Crew, Message, end_with_parent, feed, may_fork, share_out
+from keenharbor.store.history import LISTED, NAME, History
 from keenharbor.store.packs import (
     BUNDLED,
     ID_BYTES,
@@ -93,6 +97,7 @@ class Store:
 
     def __init__(self, folder: Path, behind: Sequence[ObjectSource] = ()) -> None:
         self.folder = folder
+        self.history = History(folder)
         self._behind = tuple(behind)
         self._pack_paths: dict[str, Path] = {}
         self._index_lock = threading.RLock()
@@ -120,6 +125,8 @@ class Store:
                 advice="use the version of the tool that made it, or a newer one",
             )
 
+        self.keeps_history = found.get("history") is True
+
     @classmethod
     def create(cls, folder: Path, behind: Sequence[ObjectSource] = ()) -> Store:
         """Open the store in ``folder``, making it first where there is none. A folder with other things in it is refused."""
@@ -134,7 +141,7 @@ class Store:
             for name in ("packs", "index", "snapshots", "records", "staging"):
                 private_folder(folder / name)
             write_durably(folder / "READ ME.txt", READ_ME.encode())
-            write_json(folder / "store.json", {"format": FORMAT})
+            write_json(folder / "store.json", {"format": FORMAT, "history": True})
         return cls(folder, behind)
 
     # -- objects ---------------------------------------------------------------------------------------------
@@ -194,6 +201,10 @@ class Store:
         if self._located(wanted) is not None:
             return True
         return bool(self._behind) and any(source.has(wanted) for source in self._behind)
+
+    def is_behind(self, wanted: ObjectId) -> bool:
+        """Whether a store behind this one has the object."""
+        return any(source.has(wanted) for source in self._behind)
 
     def read(self, wanted: ObjectId) -> bytes:
         """The object's content, checked. Raises `DamagedError` when it is missing or not what was stored."""
@@ -347,17 +358,40 @@ class Store:
             return decode_json(body)
         except FileNotFoundError:
             return None
-        except ValueError as error:
+        except (OSError, ValueError, RecursionError) as error:
             raise DamagedError(f"a stored document is damaged: {error}", where=file) from error
 
     def write_document(self, kind: str, name: str, value: Any) -> None:
         """Write a document durably with its checksum, in place of an earlier one of its name."""
-        write_durably(self.folder / kind / f"{name}.json", _with_sum(encode_json(value)))
+        whole = _with_sum(encode_json(value))
+        if not self.keeps_history:
+            self._begin_history()
+        with self.history.writing(kind, name, object_id(whole)):
+            write_durably(self.folder / kind / f"{name}.json", whole)
+
+    def _begin_history(self) -> None:
+        """A store of an earlier version has no list: from now on it has."""
+        for (kind, name), sum_of in self.documents().items():
+            self.history.came(kind, name, sum_of)
+        write_json(self.folder / "store.json", {"format": FORMAT, "history": True})
+        self.keeps_history = True
 
     def remove_document(self, kind: str, name: str) -> None:
         """Remove a document, durably; nothing happens when there is none."""
+        if not (self.folder / kind / f"{name}.json").exists():
+            return
+        self.history.removing(kind, name)
         (self.folder / kind / f"{name}.json").unlink(missing_ok=True)
         sync_folder(self.folder / kind)
+
+    def documents(self) -> dict[tuple[str, str], str]:
+        """The sums of the documents that the store's list has, by kind and name."""
+        found = {}
+        for kind in LISTED:
+            for name in self.document_names(kind):
+                with contextlib.suppress(OSError):
+                    found[kind, name] = object_id((self.folder / kind / f"{name}.json").read_bytes())
+        return found
 
     # -- space -----------------------------------------------------------------------------------------------
 
@@ -478,15 +512,24 @@ class Store:
     # -- between runs ----------------------------------------------------------------------------------------
 
     def in_use(self) -> contextlib.AbstractContextManager[int]:
-        """Held while a run writes objects, so that `collect_staging` leaves its unfinished packs alone."""
-        return held(self.folder / "staging.lock", "the store", wait_seconds=60)
+        """Held while a run adds to the store: several may, and none removes anything meanwhile."""
+        return held(self.folder / _LOCK, "the store", wait_seconds=60, shared=True)
 
-    def collect_staging(self) -> int:
-        """Remove what killed runs left unfinished; call it with the store `in_use` by nobody else. Returns bytes."""
+    def alone(self, wait_seconds: float = 60) -> contextlib.AbstractContextManager[int]:
+        """Held while a run takes something away: nobody adds anything meanwhile."""
+        return held(self.folder / _LOCK, "the store", wait_seconds=wait_seconds, doing="a run that uses it")
+
+    def collect_staging(self, *, alone: bool = False) -> int:
+        """Remove what killed runs left unfinished, in any folder of the store; that of runs which go on stays, unless the caller
+        has the store `alone`. Returns bytes."""
         freed = 0
-        for part in (self.folder / "staging").glob("*.part"):
-            freed += part.stat().st_size
-            part.unlink()
+        for folder in (".", "staging", *_DOCUMENTS, "index", "packs"):
+            for part in (self.folder / folder).glob("*.part"):
+                writer = _WRITER.match(part.name)
+                if alone or writer is None or not is_running(int(writer[1])):
+                    with contextlib.suppress(FileNotFoundError):
+                        freed += part.stat().st_size
+                        part.unlink()
         return freed
 
 
@@ -499,6 +542,9 @@ def _with_sum(body: bytes) -> bytes:
 
 
 _DOCUMENTS = ("snapshots", "records", "dependents")
+_LOCK = "staging.lock"
+_WRITER = re.compile(r"(?:\..*\.)?(\d+)-")
+"""The number of the process that writes, in the name of a file that is being written."""
 _MOST_OPEN_PACKS = 32
 _MOST_OPEN_BUNDLES = 256
 _WORTH_KEEPING = 0.75
@@ -520,7 +566,7 @@ def _groups(sized: Iterable[tuple[Path, int]], most: int) -> list[list[Path]]:
     return found
 
 
-_OWN_NAMES = {"dependents", "packs", "index", "snapshots", "records", "staging", "READ ME.txt", "staging.lock"}
+_OWN_NAMES = {NAME, "dependents", "packs", "index", "snapshots", "records", "staging", "READ ME.txt", "staging.lock"}
 
 
 Pack = Callable[[bytes, ObjectId | None], ObjectId]

@@ -91,7 +91,7 @@ def accept(plan_file: Path, finding: Finding, because: str, who: str, days: int 
                 table[key] = value
         entries.append(table)
     document["accepted"] = entries
-    write_durably(accepted_file(plan_file), tomlkit.dumps(document).encode(), mode=0o644)
+    write_durably(accepted_file(plan_file), tomlkit.dumps(document).encode())
     return made
 
 

@@ -19,6 +19,7 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.compare import Look, Noise, Observation
 from keenharbor.trial.gallery import KeptShot, Shots
 from keenharbor.trial.result import StepRecord
+from keenharbor.trial.sums import forget_parts
 
 Read = TypeVar("Read")
 
@@ -85,6 +86,7 @@ class TrialRecord:
         move_folder(self.checkpoints, folder / "checkpoints")
         if (self.folder / "pictures").is_dir():
             move_folder(self.folder / "pictures", folder / "pictures")
+        forget_parts(self.folder, ("pictures",))
         made = TrialRecord.begin(folder, self.before)
         for seen in self.steps[:kept]:
             made.add(seen)
@@ -147,6 +149,7 @@ def forget_older(trials: Path, newest: str) -> None:
         if folder.name != newest and folder.is_dir() and (folder / "result.json").exists():
             for part in ("checkpoints", "seen", "pictures"):
                 remove_folder(folder / part)
+            forget_parts(folder, ("seen", "pictures"))
 
 
 def steps_in_common(record: TrialRecord, steps: list[dict[str, Any]]) -> int:

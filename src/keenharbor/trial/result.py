@@ -10,9 +10,10 @@ from pathlib import Path
 from typing import Any
 
 from keenharbor.base.durable import write_json
-from keenharbor.base.errors import UsageError
+from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import parse_stamp
 from keenharbor.compare import Finding, Slower
+from keenharbor.trial.sums import NAME, damages_of, write_sums
 
 
 @dataclass(frozen=True)
@@ -62,7 +63,8 @@ class Isolation:
 @dataclass(frozen=True)
 class TrialResult:
     """A whole trial. ``healed`` are findings that showed after a step and were gone at the end; ``accepted`` those that somebody
-    has agreed to; ``remarks`` say what it could not see; ``went_on_with`` how many steps it took over from an earlier trial."""
+    has agreed to; ``remarks`` say what it could not see; ``went_on_with`` how many steps it took over from an
+    earlier trial; ``with_pictures`` that its pages were photographed."""
 
     id: str
     site: str
@@ -85,6 +87,7 @@ class TrialResult:
     accepted: tuple[Finding, ...] = ()
     remarks: tuple[str, ...] = ()
     went_on_with: int = 0
+    with_pictures: bool = False
 
     @property
     def started(self) -> datetime:
@@ -147,23 +150,55 @@ def save_result(work: Path, result: TrialResult) -> Path:
     """Write a trial's result into the folder that its run has made; returns its file."""
     file = work / "trials" / result.id / "result.json"
     write_json(file, result.as_json())
+    write_sums(file.parent)
     return file
 
 
 def list_trials(work: Path) -> list[TrialResult]:
-    """The trials that came to an end, newest first."""
-    found = []
+    """The trials that came to an end and can be read, newest first (see `damaged_trials`)."""
+    return _read_trials(work)[0]
+
+
+def damaged_trials(work: Path) -> list[str]:
+    """Ids of the trials whose results cannot be read, or are not what was written; newest first."""
+    return _read_trials(work)[1]
+
+
+def refuse_newer_damage(work: Path, found: TrialResult | None) -> None:
+    """Raise `DamagedError` when a trial that cannot be read is newer than the one that was ``found``: that one is not to be taken
+    for the newest in silence."""
+    newer = [t for t in damaged_trials(work) if found is None or t > found.id]
+    if newer:
+        raise DamagedError(
+            f"the result of trial {newer[0]} is damaged, and it is the newest", where=work / "trials" / newer[0],
+            advice="keenharbor trial run, or name another trial",
+        )  # fmt: skip
+
+
+def _read_trials(work: Path) -> tuple[list[TrialResult], list[str]]:
+    found: list[TrialResult] = []
+    damaged: list[str] = []
     for file in (work / "trials").glob("*/result.json"):
         try:
-            found.append(TrialResult.from_json(json.loads(file.read_bytes())))
-        except (OSError, ValueError, KeyError, TypeError):
+            result = TrialResult.from_json(json.loads(file.read_bytes()))
+        except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
+            damaged.append(file.parent.name)
             continue
-    return sorted(found, key=lambda r: r.started_at, reverse=True)
+        wrong = result.id != file.parent.name or any(
+            d.startswith(("result.json", NAME)) for d in damages_of(file.parent)
+        )
+        if wrong:
+            damaged.append(file.parent.name)
+        else:
+            found.append(result)
+    return sorted(found, key=lambda r: r.started_at, reverse=True), sorted(damaged, reverse=True)
 
 
 def find_trial(work: Path, wanted: str = "newest") -> TrialResult:
     """The trial by id, by the beginning of one, or ``newest``."""
     known = list_trials(work)
+    if wanted == "newest":
+        refuse_newer_damage(work, known[0] if known else None)
     fit = known[:1] if wanted == "newest" else [r for r in known if r.id.startswith(wanted)]
     if len(fit) != 1:
         raise UsageError(

@@ -136,6 +136,7 @@ def run_trial(
             pages=len(rehearsal.before.pages), isolation=isolation, clone=clone.id if options.keep else None,
             known=tuple(sorted({o.identity for o, _, _ in rehearsal.laid(pace)})), timings=pace.timings,
             accepted=tuple(accepted), remarks=tuple(rehearsal.remarks()), went_on_with=earlier.kept if earlier else 0,
+            with_pictures=rehearsal.record.before.shots is not None,
         )  # fmt: skip
     except BaseException:
         if (earlier is not None and earlier.record.give_back(folder)) or not (folder / "seen/1.zst").exists():
