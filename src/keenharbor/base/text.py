@@ -85,3 +85,21 @@ def shorten(text: str, width: int) -> str:
     """``text`` on one line, cut in the middle of nothing, at most ``width`` characters."""
     flat = " ".join(text.split())
     return flat if len(flat) <= width else flat[: max(1, width - 1)] + "…"
+
+
+def _visible_forms() -> dict[int, str]:
+    shown = {c: chr(0x2400 + c) for c in range(0x20) if chr(c) not in "\n\t"}  # Control Pictures
+    shown[0x7F] = "\u2421"
+    shown |= {c: f"<{c:02X}>" for c in range(0x80, 0xA0)}
+    # What changes the direction of what follows, or hides in it (Unicode, UAX #9 and category Cf).
+    hidden = (*range(0x200B, 0x2010), *range(0x2028, 0x202F), *range(0x2060, 0x2070), 0xFEFF, *range(0xFFF9, 0xFFFC))
+    return shown | {c: f"<{c:04X}>" for c in hidden}
+
+
+_VISIBLE = _visible_forms()
+
+
+def visible(text: str) -> str:
+    """``text`` for a terminal: what would move the cursor, change colours, titles or the direction of writing is shown, not done.
+    Line ends and tabs stay; what is no character (a surrogate) becomes one that says so."""
+    return text.translate(_VISIBLE).encode("utf-8", "replace").decode("utf-8")

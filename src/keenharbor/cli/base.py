@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import json
 import sys
 import time
 from collections.abc import Callable, Collection
@@ -14,7 +13,8 @@ import click
 from rich.console import Console
 
 from keenharbor.base.errors import UsageError
-from keenharbor.base.text import duration, size
+from keenharbor.base.text import duration, size, visible
+from keenharbor.cli.terminal import SafeConsole, say, say_json
 from keenharbor.site.load import SITE_FILE_NAME, open_site
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ class Session:
         self._site_file = site_file
         self._opened: SiteView | None = None
         # Long lines are folded by the console; a pipe gets 80 columns unless COLUMNS says otherwise.
-        self.out = Console(highlight=False, soft_wrap=False, markup=False, emoji=False)
+        self.out: Console = SafeConsole(highlight=False, soft_wrap=False, markup=False, emoji=False)
         self.progress = TerminalProgress(quiet=as_json)
 
     @property
@@ -94,7 +94,7 @@ class Session:
     def show(self, value: Any, render: Callable[[Console], None]) -> None:
         """``value`` as the one JSON document, or ``render`` for people."""
         if self.as_json:
-            click.echo(json.dumps(value, indent=1, default=str))
+            say_json(value)
         else:
             render(self.out)
 
@@ -103,8 +103,8 @@ class Session:
         if not sys.stdin.isatty() or self.as_json:
             return None
 
-        def ask(say: str) -> None:
-            click.echo(f"\n{say}\n", err=True)
+        def ask(what: str) -> None:
+            say(f"\n{what}\n")
             click.prompt("Type Enter when it is done", default="", show_default=False, prompt_suffix=" ", err=True)
 
         return ask
@@ -115,7 +115,7 @@ class Session:
             return
         if not sys.stdin.isatty() or self.as_json:
             raise UsageError(f"{question} Nobody is there to ask", advice="add --yes to go on")
-        click.confirm(question + " Go on?", abort=True, err=True)
+        click.confirm(visible(question) + " Go on?", abort=True, err=True)
 
 
 _SHOWN_EVERY_SECONDS = 0.1
@@ -146,12 +146,12 @@ class TerminalProgress:
         self._wipe()
         self._began = 0.0
         if not self._quiet:
-            click.echo(click.style("· ", fg="cyan") + text, err=True)
+            say(text, click.style("· ", fg="cyan"))
 
     def note(self, text: str) -> None:
         self._wipe()
         if not self._quiet:
-            click.echo(f"    {text}", err=True)
+            say(f"    {text}")
 
     def advance(self, done: int, total: int, unit: str) -> None:
         if self._quiet or not self._terminal:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import traceback
 
 import click
 
 from keenharbor.base.errors import KeenHarborError
+from keenharbor.cli.terminal import say, say_json
 
 UNEXPECTED = 3
 
@@ -18,13 +18,13 @@ def tell(error: BaseException, *, as_json: bool, debug: bool) -> int:
         traceback.print_exception(error)
     facts = _facts(error)
     if as_json:
-        click.echo(json.dumps({"error": facts}, indent=1))
+        say_json({"error": facts})
     else:
-        click.echo(click.style("✗ ", fg="red") + str(facts["what"]), err=True)
+        say(str(facts["what"]), click.style("✗ ", fg="red"))
         if facts["where"]:
-            click.echo(f"  where:  {facts['where']}", err=True)
+            say(f"  where:  {facts['where']}")
         if facts["advice"]:
-            click.echo(f"  next:   {facts['advice']}", err=True)
+            say(f"  next:   {facts['advice']}")
     code = facts["exit_code"]
     assert isinstance(code, int)
     return code

@@ -259,16 +259,23 @@ def _render_export(out: Console, found: Snapshot, made: Exported, options: Expor
 @click.option("--passphrase", "ask", is_flag=True, help="It is sealed; the passphrase is asked for.")
 @click.option("--passphrase-file", type=click.Path(path_type=Path), help="It is sealed with the passphrase in a file.")
 @click.option("--allow-links-out", is_flag=True, help="Take links that point out of the site.")
+@click.option("--allow-set-ids", is_flag=True, help="Let files keep setuid and setgid: they run as their owner.")
 @click.option("--as-this-site", is_flag=True, help="Take it as a snapshot of this site, whatever its name was.")
 def import_command(
-    session: Session, file: Path, ask: bool, passphrase_file: Path | None, allow_links_out: bool, as_this_site: bool
+    session: Session,
+    file: Path,
+    ask: bool,
+    passphrase_file: Path | None,
+    allow_links_out: bool,
+    allow_set_ids: bool,
+    as_this_site: bool,
 ) -> None:
     """Take an exported archive into the store. It is checked as a whole before anything is written."""
     site = session.site()
     store = session.store(site, create=True)
     taken = import_snapshot(
         file, store, session.progress, passphrase=_passphrase(passphrase_file, ask), links_out=allow_links_out,
-        site=site.name if as_this_site else None,
+        site=site.name if as_this_site else None, set_ids=allow_set_ids,
     )  # fmt: skip
     append_log(site.work, site.name, "snapshot import", "done", f"from {file}", taken.id)
 

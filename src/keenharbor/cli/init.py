@@ -17,6 +17,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
+from keenharbor.cli.terminal import say
 from keenharbor.site.draft import SITE_FILE_NAME, draft_site_file, lines_said, refuse_inside
 from keenharbor.site.inference.evidence import Entry, Sureness
 from keenharbor.site.load import open_site, read_platform
@@ -123,7 +124,7 @@ def _infer(
                 found = infer_site(root, tried)
                 given = tried
             except UsageError as error:
-                click.echo(f"  {error.what}: {error.where or said}; write it into the site file", err=True)
+                say(f"  {error.what}: {error.where or said}; write it into the site file")
     entries = entries_of(found)
     chosen, why = site_name(found, given)
     entries.insert(1, Entry("site.name", chosen, Sureness.READ if name else Sureness.GUESSED, why))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import json
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from urllib.parse import urljoin, urlsplit
@@ -73,9 +74,33 @@ class Markup:
         return [image for block in self.blocks.values() for image in block.images]
 
 
+_LARGEST_MARKUP = 4 * 1024 * 1024
+_DEEPEST = 400
+_TAG = re.compile(r"<(/?)([a-zA-Z][\w-]*)")
+_VOID = frozenset(
+    ["area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "param", "source", "track", "wbr"]
+)
+
+
+def bounded(html: str) -> str:
+    """What of a page is read: so much, and not nested deeper than any page is. The rest would take a parser minutes and
+    gigabytes, and says nothing."""
+    html = html[:_LARGEST_MARKUP]
+    if html.count("<") <= _DEEPEST:
+        return html
+    depth = 0
+    for found in _TAG.finditer(html):
+        if found[2].lower() in _VOID:
+            continue
+        depth = max(0, depth - 1) if found[1] else depth + 1
+        if depth > _DEEPEST:
+            return html[: found.start()]
+    return html
+
+
 def read_markup(html: str, address: str, path: str) -> Markup:
     """What the page at ``path`` of the site at ``address`` says."""
-    tree = LexborHTMLParser(html)
+    tree = LexborHTMLParser(bounded(html))
     page = Markup()
     head = tree.head
     if head is not None:

@@ -6,16 +6,23 @@ thousands of small requests that a look is made of (measured in ``benchmarks/``)
 
 from __future__ import annotations
 
+import codecs
 import http.client
+import io
 import re
+import socket
 import ssl
+import time
 from collections.abc import Mapping
 from dataclasses import dataclass
 from http.cookies import CookieError, SimpleCookie
 from types import TracebackType
+from typing import Any
 from urllib.parse import urlencode, urlsplit
 
 LARGEST_BODY = 16 * 1024 * 1024
+MOST_SECONDS = 60.0
+"""So long an answer may take as a whole."""
 
 
 class VisitError(Exception):
@@ -39,9 +46,42 @@ class Answer:
         """The body as text, by the charset that the header names (UTF-8 when none or an unknown one)."""
         named = re.search(r"charset=[\"']?([\w-]+)", self.header("Content-Type"), re.IGNORECASE)
         try:
-            return self.content.decode(named[1] if named else "utf-8", "replace")
-        except LookupError:
+            return self.content.decode(_charset(named[1]) if named else "utf-8", "replace")
+        except (LookupError, UnicodeError, ValueError):
             return self.content.decode("utf-8", "replace")
+
+
+_NO_CHARSETS = frozenset(("idna", "punycode", "unicode_escape", "raw_unicode_escape", "undefined", "mbcs", "oem"))
+
+
+def _charset(label: str) -> str:
+    """The codec of a label, if pages are written in it. Raises LookupError for one that is something else."""
+    name = codecs.lookup(label).name.replace("-", "_")
+    if name in _NO_CHARSETS:
+        raise LookupError(label)
+    return name
+
+
+class _Timed(io.RawIOBase):
+    """What a server sends, up to a moment: one that sends a byte now and then would never be done."""
+
+    def __init__(self, inner: io.RawIOBase, sock: socket.socket, idle: float, seconds: float) -> None:
+        self._inner, self._socket, self._idle = inner, sock, idle
+        self._until = time.monotonic() + seconds
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int | None:
+        left = self._until - time.monotonic()
+        if left <= 0:
+            raise TimeoutError("the answer takes too long")
+        self._socket.settimeout(min(self._idle, left))
+        return self._inner.readinto(buffer)
+
+    def close(self) -> None:
+        self._inner.close()
+        super().close()
 
 
 class Visitor:
@@ -117,6 +157,7 @@ class Visitor:
                 )
             else:
                 self._connection = http.client.HTTPConnection(self._host, self._port, timeout=self._timeout)
+        self._connection.response_class = self._timed  # type: ignore[assignment]
         self._connection.request(method, path, body, dict(headers))
         response = self._connection.getresponse()
         content = response.read(LARGEST_BODY)
@@ -125,6 +166,14 @@ class Visitor:
             if response.length and len(content) < LARGEST_BODY:
                 raise VisitError(f"the answer was cut: {response.length} bytes are missing")
         return Answer(path, response.status, response.headers, content)
+
+    def _timed(self, sock: socket.socket, *more: Any, **named: Any) -> http.client.HTTPResponse:
+        """An answer that comes to its end in time, whatever is sent."""
+        response = http.client.HTTPResponse(sock, *more, **named)
+        inner: Any = response.fp
+        timed = _Timed(inner.detach(), sock, self._timeout, max(MOST_SECONDS, self._timeout))
+        response.fp = io.BufferedReader(timed)
+        return response
 
     def _keep_cookies(self, answer: Answer) -> None:
         for line in answer.headers.get_all("Set-Cookie", []):

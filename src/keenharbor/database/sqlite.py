@@ -116,6 +116,7 @@ class SqliteDatabase:
         with contextlib.closing(_connect(f"{path.resolve().as_uri()}?mode=rwc", path)) as connection:
             with _own_errors(path):
                 connection.execute("PRAGMA foreign_keys = OFF")
+                connection.set_authorizer(_stays_in_its_file)
                 connection.execute("BEGIN IMMEDIATE")
             try:
                 yield _Writer(connection, path)
@@ -125,6 +126,33 @@ class SqliteDatabase:
                 with contextlib.suppress(sqlite3.Error):
                     connection.execute("ROLLBACK")
                 raise
+
+
+_PRAGMAS = frozenset((
+    "table_list", "table_info", "table_xinfo", "index_list", "index_info", "index_xinfo", "foreign_key_list", "foreign_key_check",
+    "foreign_keys", "user_version", "application_id", "encoding", "journal_mode", "quick_check", "integrity_check",
+    "recursive_triggers", "defer_foreign_keys", "case_sensitive_like", "schema_version", "data_version", "optimize",
+    "page_count", "freelist_count",
+))  # fmt: skip
+_FUNCTIONS_OUT = frozenset(("load_extension", "readfile", "writefile", "fts3_tokenizer", "edit"))
+
+
+def _stays_in_its_file(action: int, first: str | None, second: str | None, base: str | None, inner: str | None) -> int:
+    """What is run on a database must not reach other files, nor write into the schema's own table
+    (https://www.sqlite.org/c3ref/set_authorizer.html)."""
+    if action in (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH):
+        return sqlite3.SQLITE_DENY
+    if action == sqlite3.SQLITE_PRAGMA and str(first).lower() not in _PRAGMAS:
+        return sqlite3.SQLITE_DENY
+    if (
+        action == sqlite3.SQLITE_PRAGMA
+        and str(first).lower() in ("journal_mode", "schema_version")
+        and second is not None
+    ):
+        return sqlite3.SQLITE_DENY
+    if action == sqlite3.SQLITE_FUNCTION and str(second).lower() in _FUNCTIONS_OUT:
+        return sqlite3.SQLITE_DENY
+    return sqlite3.SQLITE_OK
 
 
 @contextlib.contextmanager

@@ -223,10 +223,11 @@ class FileTree(ReadTree):
             changes.remove(path)
 
     def prune(self, path: str) -> None:
-        with self.changing() as changes:
+        with Folders(self._place) as folders, contextlib.suppress(OSError):  # the first that holds something, or is no folder
             while path := path.rpartition("/")[0]:
-                if not changes.remove_folder(path):
-                    break
+                folders.forget(path)
+                parent, name = folders.above(path)
+                os.rmdir(name, dir_fd=parent)
 
     def clear(self, path: str, *, keep: bool = True) -> None:
         with Folders(self._place) as folders:

@@ -37,6 +37,7 @@ from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.protocol import Table
 from keenharbor.database.rows import chunks
 from keenharbor.host import PIECE_SIZE
+from keenharbor.snapshot.incoming import WrongManifest, check_manifest
 from keenharbor.snapshot.lists import has_lists, put_tables, put_tree, tables_of, tree_of, with_lists
 from keenharbor.snapshot.manifest import MANIFEST_FORMAT, READ_FORMATS, Snapshot, read_snapshot
 from keenharbor.snapshot.plaintext import client_hint, csv_text, file_name
@@ -387,16 +388,19 @@ class _Refused(DamagedError):
 
 def import_snapshot(
     file: Path, store: Store, progress: Progress, *, passphrase: str | None = None, links_out: bool = False,
-    site: str | None = None,
+    site: str | None = None, set_ids: bool = False,
 ) -> Snapshot:  # fmt: skip
     """Take an exported archive into ``store``, under the name ``site`` if one is given.
 
     Read twice: first everything is checked against the manifest and the sums, then it is taken in. Raises `DamagedError`
-    when anything is not as it was exported, or could do harm; nothing is written then.
+    when anything is not as it was exported, or could do harm; nothing is written then. Files that would run as their owner
+    (setuid, setgid) lose that unless ``set_ids`` lets them keep it; it is told.
     """
     files = parts_of(file)
     progress.stage("checking the archive")
     manifest = _check(files, passphrase, links_out)
+    if not set_ids:
+        manifest = _without_set_ids(manifest, progress)
     identity = str(manifest["id"])
     if site is not None:
         manifest = {**manifest, "site": site}
@@ -477,6 +481,20 @@ def _blocks(table: Table, member: _Member) -> Iterator[Block]:
             yield Block(lines, encode_json([r[:keys] for r in decode_json(lines)]))
         else:
             yield Block(lines)
+
+
+def _without_set_ids(manifest: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    tree = [list(e) for e in manifest["tree"]]
+    marked = [e for e in tree if e[1] == "file" and e[2] & _SET_IDS]
+    for entry in marked:
+        entry[2] &= ~_SET_IDS
+    if marked:
+        listed = ", ".join(str(e[0]) for e in marked[:3]) + (" …" if len(marked) > 3 else "")
+        progress.note(f"not to run as their owner any more (--allow-set-ids keeps it): {listed}")
+    return {**manifest, "tree": tree}
+
+
+_SET_IDS = stat.S_ISUID | stat.S_ISGID
 
 
 def _check(files: Sequence[Path], passphrase: str | None, links_out: bool) -> dict[str, Any]:
@@ -562,12 +580,18 @@ def _manifest(data: bytes) -> dict[str, Any]:
     if not isinstance(held, dict) or held.get("form") != ARCHIVE_FORM:
         raise _Refused("its manifest is of another form")
     manifest: dict[str, Any] = held["snapshot"]
+    if not isinstance(manifest, dict):
+        raise _Refused("its manifest is of another form")
     if manifest.get("format") not in READ_FORMATS:
         raise _Refused(f"its manifest has format {manifest.get('format')}")
+    if not isinstance(manifest.get("tree"), list) or not isinstance(manifest.get("database"), dict):
+        raise _Refused("its manifest has no list of what is in it")
     if not has_lists(manifest):
         raise _Refused("its manifest has no list of what is in it")
-    if not _ID.fullmatch(str(manifest["id"])) or not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,59}", str(manifest["site"])):
-        raise _Refused("its names are not those of a snapshot")
+    try:
+        check_manifest(manifest)
+    except WrongManifest as wrong:
+        raise _Refused(str(wrong)) from None
     return manifest
 
 
@@ -581,7 +605,7 @@ def _check_tree(expected: Mapping[str, Entry], links_out: bool) -> None:
         for depth in range(2, len(parts)):
             if "/".join(parts[:depth]) in links:
                 raise _Refused(f"its path {name!r} lies below a link")
-        if entry.kind == "link" and not links_out and _points_out(parts[1:], entry.target or ""):
+        if entry.kind == "link" and not links_out and _points_out(name, expected):
             raise _Refused(
                 f"its link {name!r} points out of the site, to {entry.target!r} (--allow-links-out takes it)"
             )
@@ -591,15 +615,34 @@ def _check_tree(expected: Mapping[str, Entry], links_out: bool) -> None:
             raise _Refused(f"what is said of {name!r} is out of range")
 
 
-def _points_out(link: Sequence[str], target: str) -> bool:
-    if target.startswith("/") or "\x00" in target:
+def _points_out(name: str, expected: Mapping[str, Entry]) -> bool:
+    """Whether a link leads out of the site, by all links on its way, wherever it ends. A chain that never ends does."""
+    steps = [*name.split("/")[1:-1], *(expected[name].target or "").split("/")][::-1]
+    if (expected[name].target or "").startswith("/"):
         return True
-    depth = len(link) - 1
-    for part in target.split("/"):
-        depth += -1 if part == ".." else 0 if part in ("", ".") else 1
-        if depth < 0:
-            return True
-    return False
+    at: list[str] = []
+    for _ in range(_MOST_STEPS):
+        if not steps:
+            return False
+        part = steps.pop()
+        if part in ("", "."):
+            continue
+        if part == "..":
+            if not at:
+                return True
+            at.pop()
+            continue
+        at.append(part)
+        entry = expected.get("/".join(["files", *at]))
+        if entry is not None and entry.kind == "link":
+            if (entry.target or "").startswith("/"):
+                return True
+            at.pop()
+            steps.extend((entry.target or "").split("/")[::-1])
+    return True
+
+
+_MOST_STEPS = 10_000
 
 
 def _check_file(member: _Member, entry: Entry, expected: Mapping[str, Entry]) -> str | None:
