@@ -223,7 +223,10 @@ class FileTree(ReadTree):
             changes.remove(path)
 
     def prune(self, path: str) -> None:
-        with Folders(self._place) as folders, contextlib.suppress(OSError):  # the first that holds something, or is no folder
+        with (
+            Folders(self._place) as folders,
+            contextlib.suppress(OSError),
+        ):  # the first that holds something, or is no folder
             while path := path.rpartition("/")[0]:
                 folders.forget(path)
                 parent, name = folders.above(path)

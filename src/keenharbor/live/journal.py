@@ -21,7 +21,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
-from keenharbor.base.durable import sync_folder, write_durably
+from keenharbor.base.durable import read_summed, sync_folder, write_summed
 from keenharbor.base.errors import DamagedError, UnsettledError
 from keenharbor.base.text import now, stamp
 from keenharbor.host.lease import held
@@ -94,7 +94,7 @@ def enter_phase(site: SiteView, journal: Journal, phase: Phase, safety: str | No
 
 
 def _write(site: SiteView, journal: Journal) -> None:
-    write_durably(site.journal_file, (journal.model_dump_json(indent=1) + "\n").encode())
+    write_summed(site.journal_file, journal.model_dump(mode="json"))
 
 
 def close_journal(site: SiteView) -> None:
@@ -121,13 +121,13 @@ def last_change(work: Path) -> Journal | None:
 def read_journal(file: Path) -> Journal | None:
     """The journal in a file; None where there is none. Raises `DamagedError`."""
     try:
-        return Journal.model_validate_json(file.read_bytes())
+        return Journal.model_validate(read_summed(file.read_bytes()))
     except (FileNotFoundError, NotADirectoryError):
         return None
     except ValidationError as error:
         problem = error.errors()[0]["msg"]
-    except OSError as error:
-        problem = error.strerror or str(error)
+    except (OSError, ValueError) as error:
+        problem = getattr(error, "strerror", None) or str(error)
     raise DamagedError(f"the journal cannot be read: {problem}", where=file, advice="keenharbor settle")
 
 

@@ -25,6 +25,8 @@ def verify_site(site: SiteView, store: Store, progress: Progress, other: Store |
     found = verify_store(store, progress, other)
     progress.stage("checking the work folder")
     found.damages += [f"{LOG_NAME}, line {n}: {problem}" for n, problem in read_log(site.work).damaged]
+    if found.snapshots and not (site.work / LOG_NAME).exists():
+        found.damages.append(f"{LOG_NAME}: it is missing, though snapshots were taken")
     found.damages += _journals(site)
     found.damages += _trials(site, store, progress)
     found.damages += [f"clones/{name}/clone.json: it cannot be read" for name in damaged_clones(site.work)]

@@ -16,7 +16,7 @@ from keenharbor.base.chain import append_line, read_chain
 from keenharbor.base.text import now, stamp
 
 NAME = "history.jsonl"
-LISTED = ("snapshots", "records")
+LISTED = ("snapshots", "records", "dependents")
 """The kinds of documents that are listed; the others can be made anew."""
 _FIELDS = {"at", "what", "kind", "name", "sum_of"}
 
