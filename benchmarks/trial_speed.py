@@ -20,7 +20,7 @@ from pathlib import Path
 from snapshot_speed import best, make_tree
 
 from keenharbor.base.progress import Silent
-from keenharbor.clone.clone import make_clone
+from keenharbor.clone.making import make_clone
 from keenharbor.clone.server import free_port
 from keenharbor.compare import Visitor, compare_pages, learn_noise, take_look
 from keenharbor.compare.camera import Camera, missing_browser

@@ -22,7 +22,7 @@ import pytest
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, StoredState, open_database, store_state
 from keenharbor.host import FileTree, WalkRules
-from keenharbor.store import Store, object_id, store
+from keenharbor.store import Store, object_id, writer
 from keenharbor.store.apart import Claims, Crew, feed, share_out
 from keenharbor.store.packs import PackWriter
 from keenharbor.tree import AreaRules, scan_tree
@@ -31,8 +31,8 @@ from keenharbor.tree.scan import read_content
 
 @pytest.fixture
 def processes(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(store, "_WORTH_PROCESSES", 0)
-    monkeypatch.setattr(store, "may_fork", lambda: True)  # the test runner's own thread holds no lock of ours
+    monkeypatch.setattr(writer, "_WORTH_PROCESSES", 0)
+    monkeypatch.setattr(writer, "may_fork", lambda: True)  # the test runner's own thread holds no lock of ours
 
 
 def make_tree(root: Path) -> None:

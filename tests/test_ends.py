@@ -15,7 +15,7 @@ import pytest
 from conftest import PROGRAM, environment, harbor, query, state_of
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Silent
-from keenharbor.clone.clone import list_clones
+from keenharbor.clone.facts import list_clones
 from keenharbor.demo.scene import Host, Scene
 from keenharbor.host.lease import held
 from keenharbor.live.journal import new_token

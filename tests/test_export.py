@@ -24,7 +24,7 @@ from keenharbor.base.errors import DamagedError, KeenHarborError
 from keenharbor.base.progress import Silent
 from keenharbor.database import open_database, sql_text
 from keenharbor.demo.scene import Scene
-from keenharbor.snapshot.export import import_snapshot
+from keenharbor.snapshot.importing import import_snapshot
 from keenharbor.snapshot.sealed import PartsWriter, Sealer, Unsealer
 from keenharbor.store import Store
 from test_engines import PrivateServer, everything, foreign_dump, fresh, server, servers  # noqa: F401

@@ -28,7 +28,7 @@ from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.definitions import DefinitionRefused, check_definition
 from keenharbor.demo.scene import Scene
 from keenharbor.host import AreaRules, FileTree, ReadTree, WalkRules
-from keenharbor.snapshot.export import import_snapshot
+from keenharbor.snapshot.importing import import_snapshot
 from keenharbor.store import Store
 from keenharbor.tree import restore_tree, scan_tree
 from test_export import entry_of, exported, manifest_with, new, nothing_written, packed, unpacked, with_sums

@@ -19,7 +19,7 @@ import pytest
 
 from conftest import PROGRAM, Pages, describe, environment, harbor, killed, query, serve_pages
 from keenharbor.base.durable import read_summed, write_summed
-from keenharbor.clone.clone import list_clones
+from keenharbor.clone.facts import list_clones
 from keenharbor.clone.gate import USER, Gate
 from keenharbor.clone.mailbox import Mailbox, kept_in, message_of
 from keenharbor.clone.marks import VARIABLE

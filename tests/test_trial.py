@@ -14,8 +14,9 @@ import pytest
 import tomlkit
 
 from conftest import PROGRAM, environment, fits_the_schema, harbor, plain_dump, query, state_of
-from keenharbor.clone.clone import Clone, make_clone, open_clone
+from keenharbor.clone.clone import Clone
 from keenharbor.clone.mailbox import Mailbox
+from keenharbor.clone.making import make_clone, open_clone
 from keenharbor.clone.server import port_is_taken
 from keenharbor.demo.amend import amended
 from keenharbor.demo.scene import Scene

@@ -14,9 +14,10 @@ from keenharbor.base.durable import write_durably
 from keenharbor.base.text import age, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.clone.clone import CloneFacts, close_clone, find_clone, is_running, list_clones, make_clone, open_clone
+from keenharbor.clone.facts import CloneFacts, find_clone, is_running, list_clones
 from keenharbor.clone.gate import USER, Gate
 from keenharbor.clone.mailbox import Mailbox
+from keenharbor.clone.making import close_clone, make_clone, open_clone
 from keenharbor.clone.server import free_port, port_is_taken
 from keenharbor.clone.visits import VisitRecord, wait_for_visitor
 from keenharbor.site.log import append_log

@@ -24,7 +24,9 @@ from keenharbor.site.load import read_password
 from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot, give_back
-from keenharbor.snapshot.export import ArchiveForm, Exported, ExportOptions, export_snapshot, import_snapshot
+from keenharbor.snapshot.archive import ArchiveForm
+from keenharbor.snapshot.export import Exported, ExportOptions, export_snapshot
+from keenharbor.snapshot.importing import import_snapshot
 from keenharbor.snapshot.moved import Moved
 from keenharbor.tree import AREAS
 

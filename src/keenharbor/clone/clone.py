@@ -8,106 +8,31 @@ WORK/clones/ID/server.log    what its server said
 
 from __future__ import annotations
 
-import contextlib
 import dataclasses
 import os
-import sys
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
-from datetime import datetime
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from types import TracebackType
 from typing import Any
-from urllib.parse import urlsplit
 
 from keenharbor.base.durable import (
-    PRIVATE_FOLDER,
-    free_bytes,
-    private_folder,
-    read_summed,
     remove_folder,
-    write_durably,
-    write_plain,
-    write_summed,
 )
-from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.base.text import now, parse_stamp, size, stamp
+from keenharbor.base.errors import KeenHarborError
 from keenharbor.clone.environment import environment_of
+from keenharbor.clone.facts import CloneFacts, write_facts
 from keenharbor.clone.marks import end_marked, mark_of
-from keenharbor.clone.quarantine import HolderFacts, Quarantine, not_permitted
-from keenharbor.clone.sealed import has_own_tmp, limits_of, live_secrets, sealing_for
+from keenharbor.clone.quarantine import Quarantine, not_permitted
+from keenharbor.clone.sealed import has_own_tmp, limits_of, sealing_for
 from keenharbor.clone.server import Server, free_port, port_is_taken
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
-from keenharbor.database.protocol import NO_DATABASE, NO_ENGINE
-from keenharbor.database.rewrite import HostMove, Rewriter, places_left, rewrite_database
-from keenharbor.host.environment import make_environment, within
-from keenharbor.host.programs import clean_environment, end_program, runs, started_at
+from keenharbor.host.environment import within
+from keenharbor.host.programs import clean_environment
 from keenharbor.host.sealing import ControlGroups, DiskWatch, Limits, Sealing, parts_here, remove_groups
-from keenharbor.site.load import database_place, database_settings_file, read_password
+from keenharbor.site.load import read_password
 from keenharbor.site.model import RuntimePart
-from keenharbor.site.settings import read_settings, values_in, with_value
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable, fill_places
-from keenharbor.snapshot import Snapshot, restore_state
-from keenharbor.snapshot.moved import address_forms, rewrite_files
-from keenharbor.snapshot.take import new_id
-from keenharbor.tree import Entry, restore_tree
-
-TRIAL_PURPOSE = "trial "
-
-
-@dataclass(frozen=True)
-class CloneFacts:
-    """What is written down of a clone.
-
-    ``server`` is its private database server; ``own_database`` says that its database was made on a server which others use,
-    and is to be dropped with it. ``opaque`` names places that hold something of live and could not be rewritten;
-    ``environment`` is its own virtual environment; ``network`` tells of its own network while it runs, ``not_blocked`` why it
-    has none; ``mail_port`` is where its mail goes. One that is not ``whole`` was being made when it was killed. Its programs
-    are ``sealed`` in their files, but for ``open_parts``; ``groups`` are the control groups that limit them; it held
-    ``bytes_held`` when it was made. ``owner`` is the run that made it, which it does not outlive unless it is ``kept``."""
-
-    id: str
-    site: str
-    site_file: str
-    snapshot: str
-    made_at: str
-    purpose: str
-    port: int
-    root: str
-    database: str
-    pid: int | None = None
-    pid_started: float | None = None
-    rewritten_files: dict[str, int] = field(default_factory=dict)
-    rewritten_cells: dict[str, int] = field(default_factory=dict)
-    opaque: list[str] = field(default_factory=list)
-    server: dict[str, Any] | None = None
-    own_database: bool = False
-    environment: str | None = None
-    mail_port: int = 0
-    network: dict[str, Any] | None = None
-    not_blocked: str = ""
-    switched_off: list[str] = field(default_factory=list)
-    whole: bool = True
-    sealed: bool = False
-    open_parts: list[str] = field(default_factory=list)
-    groups: list[str] = field(default_factory=list)
-    bytes_held: int = 0
-    owner: int | None = None
-    owner_started: float | None = None
-    kept: bool = False
-
-    @property
-    def place(self) -> DatabasePlace:
-        """Where its database is. ``database`` is a file, or the URL of one on a server."""
-        if "://" in self.database or self.database == NO_DATABASE:
-            return DatabasePlace.from_url(self.database)
-        return DatabasePlace("sqlite", Path(self.database))
-
-    @property
-    def made(self) -> datetime:
-        return parse_stamp(self.made_at)
 
 
 class Clone:
@@ -117,7 +42,7 @@ class Clone:
         self.folder = folder
         self.live = live
         self.facts = facts
-        self.site = Writable.of(live, facts.root, _with_password(facts, live), _own_runtime(facts, live))
+        self.site = Writable.of(live, facts.root, with_password(facts, live), own_runtime(facts, live))
         self._server: Server | None = None
         self._quarantine: Quarantine | None = None
         self.served_port = facts.port
@@ -275,7 +200,7 @@ class Clone:
 
     def _note(self, **changes: Any) -> None:
         self.facts = dataclasses.replace(self.facts, **changes)
-        _write_facts(self.folder, self.facts)
+        write_facts(self.folder, self.facts)
 
     def keep(self) -> None:
         """Let it outlive the run that made it."""
@@ -285,7 +210,7 @@ class Clone:
         """End its processes, what steps have left running too, and remove every trace of it."""
         self.stop()
         self.end_programs()
-        _drop_database(self.facts, self.live)
+        drop_database(self.facts, self.live)
         remove_groups(self.facts.groups)
         remove_folder(self.folder)
 
@@ -299,7 +224,7 @@ class Clone:
         self.stop()
 
 
-def _own_runtime(facts: CloneFacts, live: SiteView) -> RuntimePart | None:
+def own_runtime(facts: CloneFacts, live: SiteView) -> RuntimePart | None:
     """The runtime with the clone's own virtual environment in place of live's."""
     home = environment_of(live)
     if facts.environment is None or home is None:
@@ -311,371 +236,19 @@ def _own_runtime(facts: CloneFacts, live: SiteView) -> RuntimePart | None:
     return part.model_copy(update={"launchers": launchers, "packages": relative})
 
 
-def make_clone(
-    live: SiteView,
-    snapshot: Snapshot,
-    purpose: str,
-    *,
-    mail_port: int,
-    port: int | None = None,
-    folder: Path | None = None,
-    environment: bool = False,
-    was_at: str | None = None,
-) -> Clone:
-    """Restore ``snapshot`` into a new clone and cut every tie to live; the server is not started.
-
-    Mail settings point to ``mail_port`` on loopback. With ``environment`` it gets a virtual environment of its own where the site
-    has one: what installs into it must not install into live's. ``was_at`` is the address
-    of the clone that a checkpoint was taken of. Raises `KeenHarborError` when there is too little space or
-    when something of live is left that the clone's code could use.
-    """
-    identity = new_id(now())
-    home = folder or live.work / "clones"
-    private_folder(home)
-    needed = 2 * snapshot.file_bytes + 64 * 1024 * 1024
-    free = free_bytes(home)
-    if free < needed:
-        raise KeenHarborError(
-            f"too little space for a clone: {size(free)} free, {size(needed)} wanted", where=home,
-            advice="free some space, or set 'work' under [site] to another disk",
-        )  # fmt: skip
-    place = private_folder(home / identity)
-    root = place / "site"
-    source = environment_of(live) if environment else None
-    if source is not None and within(source, Path(live.launcher())) is None:
-        source = None  # its programs would go on running in live's
-    facts = CloneFacts(
-        identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
-        str(root), NO_DATABASE, environment=str(place / "environment") if source else None, mail_port=mail_port,
-        whole=False, bytes_held=snapshot.file_bytes, owner=os.getpid(), owner_started=started_at(os.getpid()),
-    )  # fmt: skip
-    _write_facts(place, facts)  # before anything is started: whatever is killed from here on can be found and removed
-    database, server = _new_database(
-        live, identity, place, root,
-        lambda made: _write_facts(place, dataclasses.replace(facts, server=made.as_json())),
-    )  # fmt: skip
-    facts = dataclasses.replace(
-        facts, database=str(database.path or database.url), server=server.as_json() if server else None,
-        own_database=server is None and database.on_server,
-    )  # fmt: skip
-    _write_facts(place, facts)
-    clone = Clone(place, live, facts)
-    try:
-        if source is not None:
-            make_environment(source, place / "environment")
-            clone.site = Writable.of(live, str(root), _with_password(facts, live), _own_runtime(facts, live))
-        rewriter = _rewriter(clone, snapshot, was_at)
-        touched: set[str] = set()
-
-        def watch(entry: Entry, piece: bytes) -> None:
-            # A place may be cut in two where a large file is.
-            if len(entry.objects) > 1 or rewriter.may_touch(piece):
-                touched.add(entry.path)
-
-        restore_tree(clone.site.tree, snapshot.entries, {}, snapshot.store.read, watch=watch)
-        # Of a hard link only the first path is written; links are no content.
-        concerned = [
-            e for e in snapshot.entries.values() if e.path in touched or e.same_as in touched or e.kind == "link"
-        ]
-        if database.path is not None:
-            private_folder(database.path.parent)
-        restore_state(snapshot.state, open_database(clone.site.database_place))
-        _cut_ties(clone, rewriter, concerned, mail_port)
-        _put_programs(clone)
-        _switch_off(clone)
-        clone._note(whole=True)
-    except BaseException:
-        clone.drop()
-        raise
-    return clone
-
-
-def _write_facts(folder: Path, facts: CloneFacts) -> None:
-    write_summed(folder / "clone.json", dataclasses.asdict(facts))
-
-
-def _new_database(
-    live: SiteView, identity: str, folder: Path, root: Path, note: Callable[[PrivateServer], object]
-) -> tuple[DatabasePlace, PrivateServer | None]:
-    """Where the clone's database is to be: a file beside it, one on a server of its own, or a new one on a server that
-    the site file names. ``note`` is told of a server before it is started."""
-    old = live.database
-    if old.engine == NO_ENGINE:
-        return DatabasePlace(NO_ENGINE), None
-    if old.file is not None:
-        inside = PurePosixPath(live.place) in old.file.parents
-        return DatabasePlace(
-            old.engine, root / old.file.relative_to(live.place) if inside else folder / "database" / old.file.name
-        ), None
-    scratch = live.model.database.scratch_url
-    if scratch is not None:
-        base = _scratch_place(live)
-        if base.engine != old.engine:
-            raise UsageError(
-                f"'scratch_url' under [database] is a {base.engine} server, and the site's database is on {old.engine}",
-                where=live.site_file,
-            )
-        return base.with_name(f"{base.name}_{identity.replace('-', '_')}"), None
-    try:
-        server = PrivateServer.make(
-            old.engine, folder / "database", mark_of(folder), note, sealed_from=live_secrets(live)
-        )
-    except UsageError as error:
-        raise UsageError(
-            f"a clone's database needs a server of its own: {error.what}",
-            advice="install it, or name a server for clones: 'scratch_url' under [database] in the site file",
-        ) from error
-    return server.place.with_name(old.name), server
-
-
-def _scratch_place(live: SiteView) -> DatabasePlace:
+def scratch_place(live: SiteView) -> DatabasePlace:
     said = live.model.database
     return DatabasePlace.from_url(said.scratch_url or "", read_password(live.site_file.parent, said.password_file))
 
 
-def _with_password(facts: CloneFacts, live: SiteView) -> DatabasePlace:
+def with_password(facts: CloneFacts, live: SiteView) -> DatabasePlace:
     if not facts.own_database:
         return facts.place
-    return dataclasses.replace(facts.place, password=_scratch_place(live).password)
+    return dataclasses.replace(facts.place, password=scratch_place(live).password)
 
 
-def _drop_database(facts: CloneFacts, live: SiteView | None) -> None:
+def drop_database(facts: CloneFacts, live: SiteView | None) -> None:
     if facts.server is not None:
         PrivateServer(**facts.server).remove()
     elif facts.own_database and live is not None:
-        open_database(_with_password(facts, live)).drop()
-
-
-def live_places(live: SiteView, snapshot: Snapshot | None = None) -> list[str]:
-    """Everything by which the live site could be reached: address, host, folder, database."""
-    addresses = {live.address} | ({str(snapshot.manifest["address"])} if snapshot else set())
-    roots = {live.place, str(live.site_file.parent / live.model.site.root)}
-    roots |= {str(snapshot.manifest["root"])} if snapshot else set()
-    places = [*addresses, *(urlsplit(a).netloc for a in addresses), *roots, *live.database.marks]
-    return sorted(set(places), key=len, reverse=True)
-
-
-def _rewriter(clone: Clone, snapshot: Snapshot, was_at: str | None) -> Rewriter:
-    live, root = clone.live, clone.site.place
-    table: dict[str, str] = {}
-    if was_at is not None and was_at != clone.address:
-        table |= address_forms(was_at, clone.address)
-    own = clone.site.database_place.marks
-    table |= {mark: (own or (mark,))[0] for mark in snapshot.database_place.marks}
-    for place in live_places(live, snapshot):
-        if place.startswith("http"):
-            table |= address_forms(place, clone.address)
-        elif place in live.database.marks:
-            table[place] = (clone.site.database_place.marks or (place,))[0]
-        elif place.startswith("/"):
-            table[place] = root
-    return Rewriter(table)
-
-
-def _cut_ties(clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail_port: int) -> None:
-    files, left = rewrite_files(clone.site.tree, concerned, rewriter)
-    opaque = [f"file {path}" for path in left]
-    _point_settings(clone)
-    database = open_database(clone.site.database_place)
-    cells = rewrite_database(database, rewriter, HostMove.between(clone.live.address, clone.address))
-    opaque += [f"cell {place}" for place in places_left(database, rewriter)]
-    mail = clone.site.model.mail
-    if mail is not None:
-        part = clone.site.needed(clone.site.model.settings, "settings")
-        settings_file = clone.site.named(part.file)
-        text = settings_file.read_text()
-        try:
-            for key, value in ((mail.host, "127.0.0.1"), (mail.port, str(mail_port))):
-                text = with_value(text, key, value, part.format, settings_file)
-        except KeyError as missing:
-            raise KeenHarborError(
-                f"mail cannot be caught: the setting {missing} is not in the site's settings file", where=settings_file,
-                advice="correct [mail] in the site file",
-            ) from None  # fmt: skip
-        clone.site.write_setting_text(part.file, text)
-    clone._note(rewritten_files=dict(files), rewritten_cells=dict(cells), opaque=opaque)
-
-
-def _switch_off(clone: Clone) -> None:
-    """Switch off the extensions that would disturb a copy. Raises `KeenHarborError` when that cannot be done."""
-    wanted = clone.site.model.clone.switch_off
-    command = clone.site.model.commands.switch_off
-    names = [c.name for c in clone.site.components() if c.name in wanted and c.on] if wanted else []
-    if not names:
-        return
-    if command is None:
-        raise KeenHarborError(
-            f"'{names[0]}' is to be off in clones, and the site file does not say how: 'switch_off' under [commands]",
-            where=clone.site.site_file,
-        )
-    # The clone's code runs here for the first time: already in a network of its own.
-    clone._close_off()
-    try:
-        for name in names:
-            ran = clone.site.run(command, 120, prefix=clone.prefix, variables=clone.variables, name=name)
-            if ran.code != 0:
-                raise KeenHarborError(
-                    f"'{name}' cannot be switched off in the clone: {ran.output.strip()[-200:]}", where=ran.command
-                )
-    finally:
-        clone.stop()
-    clone._note(switched_off=names)
-
-
-_SENDMAIL = """#!{python} -IS
-import os, sys, time
-data = sys.stdin.buffer.read()
-name = f"{{time.time_ns()}}-{{os.getpid()}}"
-with open(os.path.join({outbox!r}, "." + name), "wb") as file:
-    file.write(data)
-os.rename(os.path.join({outbox!r}, "." + name), os.path.join({outbox!r}, name + ".eml"))
-"""
-
-
-def _put_programs(clone: Clone) -> None:
-    """A program for sending mail that keeps it, under the name by which such programs are looked for; for PHP in a settings
-    file, too."""
-    programs = private_folder(clone.folder / "programs")
-    private_folder(clone.outbox)
-    program, sessions = programs / "sendmail", private_folder(clone.folder / "tmp" / "sessions")
-    write_durably(program, _SENDMAIL.format(python=sys.executable, outbox=str(clone.outbox)).encode(), PRIVATE_FOLDER)
-    php = f'sendmail_path = "{program} -t -i"\nsession.save_path = "{sessions}"\n'
-    write_plain(programs / "mail.ini", php.encode())
-
-
-def _names_its_port(place: DatabasePlace) -> bool:
-    return place.engine == "postgres" and place.socket.rpartition(".")[2].isdigit()
-
-
-def _host_for(place: DatabasePlace, now: str, has_socket: bool) -> str:
-    """What the setting for the host is to hold: where it is the only place for a socket, that of PostgreSQL's folder, or
-    ``localhost:/PATH`` (the path alone where a path stands there now)."""
-    if not place.socket or has_socket:
-        return place.host
-    if place.engine == "postgres":
-        return str(Path(place.socket).parent)
-    return place.socket if now.startswith("/") else f"localhost:{place.socket}"
-
-
-def _point_settings(clone: Clone) -> None:
-    """Let the clone's settings name its own database, and see that they do. One in a file has been rewritten as a path.
-
-    Raises `KeenHarborError` where they cannot: the clone's code would work on live.
-    """
-    keys, place = clone.site.model.database.settings, clone.site.database_place
-    if not place.on_server:
-        return
-    file, form = database_settings_file(clone.site.model, clone.site.named(""))
-    if keys is not None:
-        text = file.read_text()
-        said = values_in(text, form, file)
-        wanted = {
-            keys.url: place.url, keys.host: _host_for(place, said.get(keys.host or "", ""), keys.socket in said),
-            keys.port: str(place.port or "") or (place.socket.rpartition(".")[2] if _names_its_port(place) else ""),
-            keys.socket: place.socket,
-            keys.name: place.name, keys.user: place.user, keys.password: place.password,
-        }  # fmt: skip
-        for key, value in wanted.items():
-            if key is not None and key in said:
-                text = with_value(text, key, value, form, file)
-        clone.site.write_setting_text(file.path, text)
-        now = database_place(clone.site.model, clone.site.site_file.parent, clone.site.named(""))
-        if now.is_same_as(place):
-            return
-    missing = (
-        ""
-        if keys is None or not place.socket or (keys.socket and keys.socket in read_settings(file, form))
-        else ": a socket"
-    )
-    raise KeenHarborError(
-        f"the clone's settings cannot be made to name its own database{missing}", where=file,
-        advice="name the keys that say where the database is under [database.settings], and add those that the site's "
-        "settings lack, empty",
-    )  # fmt: skip
-
-
-# -- clones that are there ------------------------------------------------------------------------------------
-
-
-def list_clones(work: Path) -> list[CloneFacts]:
-    """The clones in a work folder, newest first."""
-    found = []
-    for file in (work / "clones").glob("*/clone.json"):
-        with contextlib.suppress(OSError, ValueError, TypeError):
-            found.append(_read_facts(file))
-    return sorted(found, key=lambda f: f.made_at, reverse=True)
-
-
-def _read_facts(file: Path) -> CloneFacts:
-    """What is written down of a clone. Raises OSError, ValueError, TypeError. What it names is removed with it, so that nothing
-    in it counts that is not what was written."""
-    facts = CloneFacts(**read_summed(file.read_bytes()))
-    if facts.id != file.parent.name:
-        raise ValueError("it is that of another clone")
-    return facts
-
-
-def damaged_clones(work: Path) -> list[str]:
-    """Names of the folders whose clone cannot be told any more."""
-    damaged = []
-    for file in sorted((work / "clones").glob("*/clone.json")):
-        try:
-            _read_facts(file)
-        except (OSError, ValueError, TypeError):
-            damaged.append(file.parent.name)
-    return damaged
-
-
-def find_clone(work: Path, wanted: str) -> CloneFacts:
-    """The clone by id or the beginning of one."""
-    fit = [f for f in list_clones(work) if f.id.startswith(wanted)]
-    if len(fit) != 1:
-        raise UsageError(
-            f"there is no clone '{wanted}'" if not fit else f"several clones begin with '{wanted}'",
-            where=work / "clones",
-            advice="'keenharbor clone list' shows them",
-        )
-    return fit[0]
-
-
-def open_clone(live: SiteView, wanted: str) -> Clone:
-    """A clone that is there, to be started again."""
-    facts = find_clone(live.work, wanted)
-    if not facts.whole:
-        raise UsageError(
-            f"clone {facts.id} was never finished: what made it was killed", where=facts.root,
-            advice=f"keenharbor clone close {facts.id}",
-        )  # fmt: skip
-    _end_processes(live.work / "clones" / facts.id, facts)
-    return Clone(live.work / "clones" / facts.id, live, facts)
-
-
-def close_clone(work: Path, wanted: str, live: SiteView | None = None) -> CloneFacts:
-    """End what runs of a clone, also after a crash, and remove it."""
-    facts = find_clone(work, wanted)
-    folder = work / "clones" / facts.id
-    _end_processes(folder, facts)
-    _drop_database(facts, live)
-    remove_folder(folder)
-    remove_groups(facts.groups)
-    made_for = facts.purpose.removeprefix(TRIAL_PURPOSE)
-    trial = work / "trials" / made_for
-    begun = not (trial / "result.json").exists() and not (trial / "seen/1.zst").exists()
-    if made_for != facts.purpose and made_for and begun:
-        remove_folder(trial)  # what a killed trial had begun; with a step done it can be gone on with
-    return facts
-
-
-def is_running(facts: CloneFacts) -> bool:
-    """Whether the clone's server runs; a process that only took over its number does not count."""
-    return runs(facts.pid, facts.pid_started)
-
-
-def _end_processes(folder: Path, facts: CloneFacts) -> None:
-    if facts.network is not None:
-        told = facts.network
-        HolderFacts(tuple(told["pids"]), tuple(told["started"]), str(told["folder"]), int(told.get("network", 0))).end()
-    if facts.pid is not None:
-        end_program(facts.pid, facts.pid_started)
-    # What was killed before it could write down what it had started.
-    end_marked(folder, int((facts.network or {}).get("network", 0)), facts.groups)
+        open_database(with_password(facts, live)).drop()

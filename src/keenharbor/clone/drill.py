@@ -9,8 +9,8 @@ from typing import Any
 
 from keenharbor.base.errors import DamagedError, KeenHarborError
 from keenharbor.base.progress import Progress
-from keenharbor.clone.clone import make_clone
 from keenharbor.clone.mailbox import Mailbox
+from keenharbor.clone.making import make_clone
 from keenharbor.compare import Finding, Look, Visitor, compare_pages, group, learn_noise, take_look
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, record_proof

@@ -9,7 +9,8 @@ from pathlib import Path
 
 from keenharbor.base.durable import remove_folder
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.clone.clone import CloneFacts, close_clone, list_clones
+from keenharbor.clone.facts import CloneFacts, list_clones
+from keenharbor.clone.making import close_clone
 from keenharbor.clone.marks import end_marked
 from keenharbor.clone.quarantine import FOLDER
 from keenharbor.host.programs import runs

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from keenharbor.clone.clone import list_clones
+from keenharbor.clone.facts import list_clones
 from keenharbor.live.journal import open_journal
 from keenharbor.site.view import SiteView
 from keenharbor.trial.result import list_trials

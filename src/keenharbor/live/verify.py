@@ -6,7 +6,7 @@ from pathlib import Path
 
 from keenharbor.base.errors import DamagedError, KeenHarborError
 from keenharbor.base.progress import Progress
-from keenharbor.clone.clone import damaged_clones
+from keenharbor.clone.facts import damaged_clones
 from keenharbor.live.journal import LAST_NAME, open_journal, read_journal
 from keenharbor.site.decisions import remembered
 from keenharbor.site.log import LOG_NAME, read_log

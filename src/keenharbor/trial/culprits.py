@@ -17,8 +17,9 @@ from typing import Any
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration
-from keenharbor.clone.clone import TRIAL_PURPOSE, make_clone
+from keenharbor.clone.facts import TRIAL_PURPOSE
 from keenharbor.clone.mailbox import Mailbox
+from keenharbor.clone.making import make_clone
 from keenharbor.compare import Finding, Observation, compare_pages, compare_settings, compare_tables
 from keenharbor.compare.state import settings_of
 from keenharbor.database import row_delta

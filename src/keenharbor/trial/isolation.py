@@ -6,7 +6,8 @@ import contextlib
 from collections.abc import Iterator
 from typing import BinaryIO
 
-from keenharbor.clone.clone import Clone, live_places
+from keenharbor.clone.clone import Clone
+from keenharbor.clone.ties import live_places
 from keenharbor.compare import Observation, Weight
 from keenharbor.database import open_database
 from keenharbor.database.rewrite import Rewriter, places_left

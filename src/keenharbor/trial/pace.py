@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from statistics import median
 
 from keenharbor.base.progress import Progress
-from keenharbor.clone.clone import TRIAL_PURPOSE, make_clone
+from keenharbor.clone.facts import TRIAL_PURPOSE
+from keenharbor.clone.making import make_clone
 from keenharbor.compare import Look, Slower, VisitError, Visitor, slower_pages
 from keenharbor.compare.look import LOGGED_IN
 from keenharbor.compare.timing import RATIO

@@ -12,8 +12,10 @@ from keenharbor.base.durable import private_folder, remove_folder, write_plain
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, now, plural, stamp
-from keenharbor.clone.clone import TRIAL_PURPOSE, Clone, make_clone
+from keenharbor.clone.clone import Clone
+from keenharbor.clone.facts import TRIAL_PURPOSE
 from keenharbor.clone.mailbox import Mailbox
+from keenharbor.clone.making import make_clone
 from keenharbor.clone.server import port_is_taken
 from keenharbor.compare import Look, Observation, Weight, compare_pages, group, learn_noise, verdict_of
 from keenharbor.compare.camera import Camera

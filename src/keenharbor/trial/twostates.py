@@ -8,8 +8,9 @@ from dataclasses import dataclass
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress
-from keenharbor.clone.clone import Clone, make_clone, open_clone
+from keenharbor.clone.clone import Clone
 from keenharbor.clone.mailbox import Mailbox
+from keenharbor.clone.making import make_clone, open_clone
 from keenharbor.compare import (
     Finding,
     Look,
