@@ -16,8 +16,8 @@ from conftest import harbor
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
+from keenharbor.judge.syntax import syntax_faults
 from keenharbor.site.load import live_database_place, open_site
-from keenharbor.site.syntax import syntax_faults
 from made_sites import SECRET, MadeSite, flat_site, php_site, put, python_site
 from test_engines import COUNT, need, servers
 

@@ -19,11 +19,11 @@ from keenharbor.compare.proposals import propose_checks
 from keenharbor.database import Schema, Table
 from keenharbor.database.rewrite import HostMove
 from keenharbor.demo.scene import Scene
+from keenharbor.judge.contents import _kinds_of_tables, _references, _unlike_definitions
+from keenharbor.judge.surroundings import _is_enough, limits_of_the_web_server, runtime_checks
 from keenharbor.site.feed import read_feed
-from keenharbor.site.inside import _kinds_of_tables, _references, _unlike_definitions
 from keenharbor.site.load import open_site
 from keenharbor.site.model import LookPart
-from keenharbor.site.surroundings import _is_enough, limits_of_the_web_server, runtime_checks
 
 TARGET = ("--core", "4.0", "--runtime", "3", "--extension", "gallery-wall=replace-by:picture-rail")
 

@@ -18,11 +18,11 @@ from conftest import harbor, plain_files, query, state_of
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.text import age, duration, now, parse_stamp, plural, shorten, size, stamp
 from keenharbor.demo.scene import Scene, set_scene
+from keenharbor.judge.readiness import judge
 from keenharbor.site.checks import Verdict
 from keenharbor.site.edits import local_edits
 from keenharbor.site.feed import PACKAGE_FACTS, Feed, FeedModel, allows, read_feed, read_package
 from keenharbor.site.load import merged, open_site
-from keenharbor.site.readiness import judge
 from keenharbor.site.settings import values_in, with_value
 from keenharbor.site.survey import survey_site
 from keenharbor.site.toml import find_line

@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 
 from conftest import harbor
 from keenharbor.demo.scene import Scene
+from keenharbor.judge.solving import Offer, Solved, Unsolved, Wish, least_change, route, solve
 from keenharbor.site.feed import Feed, FeedModel, Release, allows
-from keenharbor.site.solving import Offer, Solved, Unsolved, Wish, least_change, route, solve
 
 NAMES = ("core", "runtime", "alpha", "beta", "gamma")
 VERSIONS = ("1", "2", "3")

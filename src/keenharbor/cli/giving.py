@@ -16,7 +16,7 @@ from keenharbor.base.text import age, duration, plural, size
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES
-from keenharbor.cli.snapshot import snapshot
+from keenharbor.cli.snapshotgroup import snapshot
 from keenharbor.clone.drill import Drilled, drill
 from keenharbor.database import DatabasePlace
 from keenharbor.live.restore import Chosen, Conflict, preview_restore, restore_live

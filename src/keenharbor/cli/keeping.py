@@ -14,7 +14,7 @@ from keenharbor.base.text import age, plural, size
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES, DURATION
-from keenharbor.cli.snapshot import snapshot, what_for
+from keenharbor.cli.snapshotgroup import snapshot, what_for
 from keenharbor.database import TableDelta, row_delta
 from keenharbor.live.journal import exclusive
 from keenharbor.live.needed import needed_snapshots

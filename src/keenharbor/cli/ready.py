@@ -12,9 +12,9 @@ from rich.text import Text
 
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
+from keenharbor.judge.readiness import Readiness
+from keenharbor.judge.target import Target, judge_for
 from keenharbor.site.checks import Check, Decision
-from keenharbor.site.readiness import Readiness
-from keenharbor.site.target import Target, judge_for
 from keenharbor.site.view import SiteView
 
 

@@ -12,9 +12,12 @@ from rich.text import Text
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, duration, plural, short_age, size, when
+from keenharbor.cli import giving as _giving
+from keenharbor.cli import keeping as _keeping
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES
+from keenharbor.cli.snapshotgroup import snapshot, what_for
 from keenharbor.live.snapshots import newest_whole, take_guarded
 from keenharbor.live.verify import verify_site
 from keenharbor.site.log import append_log
@@ -30,11 +33,6 @@ from keenharbor.snapshot.estimate import Estimate, estimate, refuse_without_room
 from keenharbor.snapshot.verify import Verification
 from keenharbor.store import Store
 from keenharbor.tree import AREAS, Entry
-
-
-@click.group(name="snapshot", context_settings={"help_option_names": ["-h", "--help"]})
-def snapshot() -> None:
-    """Save files and database in the store; prove, keep, give back, take away."""
 
 
 @harbor_command(snapshot, name="take")
@@ -157,13 +155,6 @@ def list_command(session: Session) -> None:
 
 WIDE = 110
 """From so many columns on, a list shows more of each snapshot."""
-
-
-def what_for(item: Snapshot) -> str:
-    """Why the snapshot is there, in a few words."""
-    by_hand = item.manifest["reason"] == "by hand"
-    said = item.label or (item.manifest["comment"] if by_hand else None) or item.manifest["reason"]
-    return f"{said} ({item.manifest['reason']})" if item.label and not by_hand else str(said)
 
 
 def _render_list(out: Console, found: list[Snapshot]) -> None:
@@ -333,5 +324,5 @@ def _render_verify(out: Console, found: Verification, other: Path | None) -> Non
         show.next_step(out, "take another snapshot now: keenharbor snapshot take")
 
 
-# The other commands of the group stand in modules of their own.
-from keenharbor.cli import giving, keeping  # noqa: E402, F401
+_THE_OTHERS = (_giving, _keeping)
+"""The other commands of the group, which stand in modules of their own."""

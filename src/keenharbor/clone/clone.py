@@ -140,7 +140,7 @@ class Clone:
         server.start()
         self._server = server
         if server.process is not None:
-            self._note(pid=server.process.pid, pid_started=server.process.started)
+            self.note(pid=server.process.pid, pid_started=server.process.started)
 
     def _close_off(self) -> None:
         """Seal the clone's programs off, as far as the system allows it, and give them a network of their own; note what is
@@ -152,7 +152,7 @@ class Clone:
             self._quarantine = None
         parts = parts_here()
         groups = ControlGroups(f"keenharbor-{self.id}", self.limits).folders
-        self._note(sealed=parts.root or parts.landlock > 0, open_parts=parts.what_is_open(), groups=groups)
+        self.note(sealed=parts.root or parts.landlock > 0, open_parts=parts.what_is_open(), groups=groups)
         place = self.site.database_place
         reason = (
             "its database is on a server that is reached over the network"
@@ -169,15 +169,15 @@ class Clone:
                 )
             self._quarantine = Quarantine(
                 self.served_port, self.facts.mail_port or free_port(), mark_of(self.folder),
-                lambda facts: self._note(network=dataclasses.asdict(facts)),
+                lambda facts: self.note(network=dataclasses.asdict(facts)),
             )  # fmt: skip
         told = dataclasses.asdict(self._quarantine.facts) if self._quarantine is not None else None
-        self._note(network=told, not_blocked=reason)
+        self.note(network=told, not_blocked=reason)
 
     def _start_database(self) -> None:
         if self.facts.server is not None and not (server := PrivateServer(**self.facts.server)).running:
             server.start()
-            self._note(server=server.as_json())
+            self.note(server=server.as_json())
 
     def stop(self) -> None:
         """End its web server, and its network; its database stays."""
@@ -185,26 +185,27 @@ class Clone:
         if self._quarantine is not None:
             self._quarantine.end()
             self._quarantine = None
-            self._note(network=None)
+            self.note(network=None)
 
     def _stop_server(self) -> None:
         if self._server is not None:
             self._server.stop()
             self._server = None
-            self._note(pid=None, pid_started=None)
+            self.note(pid=None, pid_started=None)
 
     def restart(self) -> None:
         """Let the server take up changed files. Raises `KeenHarborError` when it does not start."""
         self._stop_server()
         self.start()
 
-    def _note(self, **changes: Any) -> None:
+    def note(self, **changes: Any) -> None:
+        """Write down what changed of it."""
         self.facts = dataclasses.replace(self.facts, **changes)
         write_facts(self.folder, self.facts)
 
     def keep(self) -> None:
         """Let it outlive the run that made it."""
-        self._note(kept=True)
+        self.note(kept=True)
 
     def drop(self) -> None:
         """End its processes, what steps have left running too, and remove every trace of it."""

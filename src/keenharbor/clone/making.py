@@ -56,13 +56,7 @@ def make_clone(
     identity = new_id(now())
     home = folder or live.work / "clones"
     private_folder(home)
-    needed = 2 * snapshot.file_bytes + 64 * 1024 * 1024
-    free = free_bytes(home)
-    if free < needed:
-        raise KeenHarborError(
-            f"too little space for a clone: {size(free)} free, {size(needed)} wanted", where=home,
-            advice="free some space, or set 'work' under [site] to another disk",
-        )  # fmt: skip
+    _refuse_without_room(home, snapshot)
     place = private_folder(home / identity)
     root = place / "site"
     source = environment_of(live) if environment else None
@@ -88,30 +82,43 @@ def make_clone(
         if source is not None:
             make_environment(source, place / "environment")
             clone.site = Writable.of(live, str(root), with_password(facts, live), own_runtime(facts, live))
-        rewriter = rewriter_for(clone, snapshot, was_at)
-        touched: set[str] = set()
-
-        def watch(entry: Entry, piece: bytes) -> None:
-            # A place may be cut in two where a large file is.
-            if len(entry.objects) > 1 or rewriter.may_touch(piece):
-                touched.add(entry.path)
-
-        restore_tree(clone.site.tree, snapshot.entries, {}, snapshot.store.read, watch=watch)
-        # Of a hard link only the first path is written; links are no content.
-        concerned = [
-            e for e in snapshot.entries.values() if e.path in touched or e.same_as in touched or e.kind == "link"
-        ]
-        if database.path is not None:
-            private_folder(database.path.parent)
-        restore_state(snapshot.state, open_database(clone.site.database_place))
-        cut_ties(clone, rewriter, concerned, mail_port)
-        put_programs(clone)
-        switch_off(clone)
-        clone._note(whole=True)
+        _fill(clone, snapshot, was_at)
     except BaseException:
         clone.drop()
         raise
     return clone
+
+
+def _refuse_without_room(home: Path, snapshot: Snapshot) -> None:
+    needed, free = 2 * snapshot.file_bytes + 64 * 1024 * 1024, free_bytes(home)
+    if free < needed:
+        raise KeenHarborError(
+            f"too little space for a clone: {size(free)} free, {size(needed)} wanted", where=home,
+            advice="free some space, or set 'work' under [site] to another disk",
+        )  # fmt: skip
+
+
+def _fill(clone: Clone, snapshot: Snapshot, was_at: str | None) -> None:
+    """Files and database of the snapshot into the clone, and every tie to live cut."""
+    rewriter = rewriter_for(clone, snapshot, was_at)
+    touched: set[str] = set()
+
+    def watch(entry: Entry, piece: bytes) -> None:
+        # A place may be cut in two where a large file is.
+        if len(entry.objects) > 1 or rewriter.may_touch(piece):
+            touched.add(entry.path)
+
+    restore_tree(clone.site.tree, snapshot.entries, {}, snapshot.store.read, watch=watch)
+    # Of a hard link only the first path is written; links are no content.
+    concerned = [e for e in snapshot.entries.values() if e.path in touched or e.same_as in touched or e.kind == "link"]
+    database = clone.site.database_place
+    if database.path is not None:
+        private_folder(database.path.parent)
+    restore_state(snapshot.state, open_database(database))
+    cut_ties(clone, rewriter, concerned, clone.facts.mail_port)
+    put_programs(clone)
+    switch_off(clone)
+    clone.note(whole=True)
 
 
 def _new_database(

@@ -72,7 +72,7 @@ def cut_ties(clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail_
                 advice="correct [mail] in the site file",
             ) from None  # fmt: skip
         clone.site.write_setting_text(part.file, text)
-    clone._note(rewritten_files=dict(files), rewritten_cells=dict(cells), opaque=opaque)
+    clone.note(rewritten_files=dict(files), rewritten_cells=dict(cells), opaque=opaque)
 
 
 def switch_off(clone: Clone) -> None:
@@ -98,7 +98,7 @@ def switch_off(clone: Clone) -> None:
                 )
     finally:
         clone.stop()
-    clone._note(switched_off=names)
+    clone.note(switched_off=names)
 
 
 _SENDMAIL = """#!{python} -IS

@@ -35,7 +35,8 @@ class Check:
 class Decision:
     """What becomes of an extension or theme: ``keep``, ``update``, ``replace`` (by ``other``) or ``remove``.
 
-    ``open`` says that nobody has decided and there is no sound default; ``proposal`` is then what could be done. ``off``:
+    ``open`` says that nobody has decided and there is no sound default; ``proposal`` is then what could be done
+    (``proposed_runtime``: it is to judge for that one). ``off``:
     it is switched off ``meanwhile``, or ``for good``.
     """
 
@@ -47,4 +48,5 @@ class Decision:
     reason: str = ""
     open: bool = False
     proposal: str = ""
+    proposed_runtime: str = ""
     off: Literal["", "meanwhile", "for good"] = ""

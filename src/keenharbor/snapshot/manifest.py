@@ -15,8 +15,8 @@ from keenharbor.snapshot.lists import count_files, list_objects, tables_of, tree
 from keenharbor.store import ObjectId, Store
 from keenharbor.tree import Entry
 
-MANIFEST_FORMAT = 3
-READ_FORMATS = (2, 3)
+MANIFEST_FORMAT = 4
+READ_FORMATS = (2, 3, 4)
 
 
 class OtherFormatError(UsageError):

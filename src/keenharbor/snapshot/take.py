@@ -10,6 +10,7 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.jsontext import encode_json
@@ -164,48 +165,48 @@ def take_snapshot(
             with no_cycle_search():
                 tree = put_tree(again.entries.values(), writer, earlier.manifest if earlier is not None else None)
             listed_tables = put_tables(tables, writer)
-        core, runtime = site.told_versions()
+        read = sum(e.size for p, e in again.entries.items() if known.get(p, _NOTHING).objects != e.objects)
         with no_cycle_search():
-            manifest = {
-                "format": MANIFEST_FORMAT,
-                "id": new_id(at),
-                "site": site.name,
-                "title": site.model.site.title,
-                "taken_at": stamp(at),
-                "seconds": round(time.monotonic() - began, 3),
-                "label": options.label,
-                "comment": options.comment,
-                "reason": options.reason,
-                "root": site.place,
-                "address": site.address,
-                "facts": {
-                    "core": core,
-                    "runtime": f"{site.model.runtime.name} {runtime}",
-                    "components": _components(site),
-                },
-                "areas_left_out": sorted(options.leave_out_areas),
+            manifest = _manifest_of(site, options, again, at, began) | {
                 "rules": rules,
-                "left_out": sorted(again.left_out),
-                "too_large": sorted(again.too_large),
                 "left_empty": left_empty,
-                "unreadable": sorted(again.unreadable),
-                "unstable": again.unstable,
                 "tree": tree,
-                "database": {
-                    "place": site.database.url,
-                    "schema": schema.as_json(),
-                    "tables": listed_tables,
-                },
-                "environment": _environment(site),
+                "database": {"place": site.database.url, "schema": schema.as_json(), "tables": listed_tables},
                 "added_bytes": writer.added_bytes,
-                "read_bytes": sum(
-                    e.size for p, e in again.entries.items() if known.get(p, _NOTHING).objects != e.objects
-                )
-                + sum(t.size for t in tables),
+                "read_bytes": read + sum(t.size for t in tables),
                 "added_objects": writer.added_objects,
             }
             store.write_document("snapshots", str(manifest["id"]), manifest)
     return Snapshot(store, manifest, scanned=again.entries)
+
+
+def _manifest_of(site: SiteView, options: TakeOptions, scan: Scan, at: datetime, began: float) -> dict[str, Any]:
+    """What a manifest says beside the lists of what was saved."""
+    core, runtime = site.told_versions()
+    return {
+        "format": MANIFEST_FORMAT,
+        "id": new_id(at),
+        "site": site.name,
+        "title": site.model.site.title,
+        "taken_at": stamp(at),
+        "seconds": round(time.monotonic() - began, 3),
+        "label": options.label,
+        "comment": options.comment,
+        "reason": options.reason,
+        "root": site.place,
+        "address": site.address,
+        "facts": {
+            "core": core,
+            "runtime": f"{site.model.runtime.name} {runtime}",
+            "components": _components(site),
+        },
+        "areas_left_out": sorted(options.leave_out_areas),
+        "left_out": sorted(scan.left_out),
+        "too_large": sorted(scan.too_large),
+        "unreadable": sorted(scan.unreadable),
+        "unstable": scan.unstable,
+        "environment": _environment(site),
+    }
 
 
 def _components(site: SiteView) -> list[dict[str, object]]:

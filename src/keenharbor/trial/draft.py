@@ -12,10 +12,10 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import now
 from keenharbor.compare.proposals import propose_for_site
 from keenharbor.host import AnyPath
+from keenharbor.judge.readiness import Readiness
 from keenharbor.site.checks import Decision
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
 from keenharbor.site.feed import Feed, Package, Release, allows
-from keenharbor.site.readiness import Readiness
 from keenharbor.site.view import SiteView
 
 PATCHES = "upgrade-patches"
@@ -64,7 +64,7 @@ def proposed_checks(site: SiteView, progress: Progress) -> str:
 
 
 def draft_plan(site: SiteView, feed: Feed, readiness: Readiness, proposed: str = "") -> Drafted:
-    """``upgrade.toml`` for what `keenharbor.site.readiness.judge` decided, with comments that say why each step
+    """``upgrade.toml`` for what `keenharbor.judge.readiness.judge` decided, with comments that say why each step
     stands where it does. ``proposed`` are checks for the site file, told at the end where it lacks some."""
     draft = _Draft(site, feed, readiness, proposed)
     return Drafted("\n".join(draft.parts()), draft.patches)

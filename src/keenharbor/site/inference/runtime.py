@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import os
 import re
-import shutil
-import subprocess
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
 from keenharbor.base.text import plural
+from keenharbor.host.programs import ProgramError, ask_program, find_program
 from keenharbor.site.inference.evidence import Sureness
 from keenharbor.site.inference.sources import Source, in_dependencies
 from keenharbor.tree import Entry
@@ -179,14 +178,14 @@ def environments_beside(root: Path) -> list[Path]:
 def _installed(name: str) -> tuple[str, str] | None:
     """The runtime that is installed on this machine: its program and version."""
     words = _SAYS_VERSION.get(name, [name])
-    program = shutil.which(words[0])
+    program = find_program(words[0])
     if program is None or len(words) == 1:
         return None
     try:
-        ran = subprocess.run([program, *words[1:]], capture_output=True, text=True, timeout=10, check=True)
-    except (OSError, subprocess.SubprocessError):
+        said = ask_program([program, *words[1:]], seconds=10).decode("utf-8", "replace")
+    except ProgramError:
         return None
-    version = _VERSION.search(ran.stdout)
+    version = _VERSION.search(said)
     return (program, version[0]) if version else None
 
 

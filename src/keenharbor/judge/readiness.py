@@ -10,22 +10,12 @@ from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import today
+from keenharbor.judge.inquiry import CHECKS, Inquiry
+from keenharbor.judge.solving import RUNTIME, FeedUniverse, Offer, Solved, Unsolved, Wish, least_change, route, solve
 from keenharbor.site.checks import Check, Decision, Verdict
 from keenharbor.site.components import distributions, normal_name
 from keenharbor.site.feed import Feed, Release, allows, is_version, version_order
-from keenharbor.site.hindrances import (
-    dropped_checks,
-    edit_checks,
-    snapshot_check,
-    space_check,
-    standing_checks,
-    stray_checks,
-    syntax_checks,
-)
 from keenharbor.site.indexfeed import IndexFeed, required
-from keenharbor.site.inside import contents_checks, database_checks
-from keenharbor.site.solving import RUNTIME, FeedUniverse, Offer, Solved, Unsolved, Wish, least_change, route, solve
-from keenharbor.site.surroundings import runtime_checks, second_place_check
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.view import Component, SiteView
 
@@ -49,13 +39,13 @@ class Readiness:
     @property
     def suggested_runtime(self) -> str:
         """The runtime that what is open asks for; else the one that was judged."""
-        wanted = [d.proposal.removeprefix("--runtime ") for d in self.decisions if d.proposal.startswith("--runtime ")]
+        wanted = [d.proposed_runtime for d in self.decisions if d.proposed_runtime]
         return max(wanted, default=self.runtime)
 
     @property
     def proposals(self) -> tuple[str, ...]:
         """What could be decided of what is open, as options of the command line."""
-        return tuple(d.proposal for d in self.decisions if d.proposal.startswith("--extension"))
+        return tuple(d.proposal for d in self.decisions if d.proposal and not d.proposed_runtime)
 
     @property
     def verdict(self) -> Verdict:
@@ -110,24 +100,10 @@ def judge(
         checks.append(_component_check(component, decision, core, runtime, feed))
     decisions, together = _together(site, feed, decisions, components, core, runtime, chosen)
     checks += together
-    checks += edit_checks(site, feed, decisions, core_now != core, core)
-    checks += dropped_checks(site, feed, decisions, core_now, core)
     checks += latest.check() if latest is not None else []
-    title = f"{site.model.platform.title or site.model.platform.name} {core}"
-    checks += database_checks(site, release, title, database)
-    checks += contents_checks(site)
-    checks += runtime_checks(site, release, runtime, title)
-    if release.notes and core != core_now:
-        checks.append(
-            Check("notes of the core", Verdict.CAUTION, f"{core}: {release.notes}", "do what they ask for, or plan it")
-        )
-    entries = site.scan().entries
-    checks += standing_checks(site, entries)
-    checks += syntax_checks(site, entries, runtime, components)
-    checks += stray_checks(site, feed, entries, decisions, components, core_now != core, core)
-    checks.append(space_check(site, entries))
-    checks.append(snapshot_check(snapshot))
-    checks += second_place_check(site, snapshot)
+    asked = Inquiry(site, feed, release, core, core_now, runtime, components, decisions, snapshot, database)
+    for check in CHECKS:
+        checks += check(asked)
     checks.sort(key=lambda c: c.verdict.rank)
     return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions), tuple(way or ()))
 
@@ -389,7 +365,14 @@ def _decide(
     if elsewhere is not None:
         reason = f"no release fits core {core} on runtime {runtime}; one does on runtime {elsewhere}"
         return Decision(
-            name, kind, "keep", component.version, reason=reason, open=True, proposal=f"--runtime {elsewhere}"
+            name,
+            kind,
+            "keep",
+            component.version,
+            reason=reason,
+            open=True,
+            proposal=f"--runtime {elsewhere}",
+            proposed_runtime=elsewhere,
         )
     releases = feed.of(name)
     other = releases[-1].replaced_by if releases else ""
@@ -428,7 +411,7 @@ def _component_check(component: Component, decision: Decision, core: str, runtim
         reason = f"no release runs on core {core} with runtime {runtime}; {component.version} wants core "
         reason += (component.requires_core or "any") + _last_word(feed, component.name)
         reason += f". Its makers point to {other}" if other else ""
-        if decision.proposal.startswith("--runtime"):
+        if decision.proposed_runtime:
             return Check(subject, Verdict.BLOCKED, decision.reason + state, f"plan for it too: {decision.proposal}")
         return Check(subject, Verdict.BLOCKED, reason + state, f"decide: {decision.proposal}")
     if decision.action == "remove":

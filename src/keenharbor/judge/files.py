@@ -11,12 +11,12 @@ from keenharbor.base.durable import free_bytes
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import age, now, plural, size
 from keenharbor.host.lease import HeldError, held
+from keenharbor.judge.syntax import SyntaxFault, can_parse, code_files, syntax_faults
 from keenharbor.site.checks import Check, Decision, Verdict
 from keenharbor.site.edits import LocalEdit, MergeConflict, installed_packages, local_edits, merge_three
 from keenharbor.site.feed import Feed, Package, is_version
 from keenharbor.site.strays import strays_in
 from keenharbor.site.survey import NewestSnapshot
-from keenharbor.site.syntax import SyntaxFault, can_parse, code_files, syntax_faults
 from keenharbor.site.view import LEASE_NAME, Component, SiteView
 from keenharbor.tree import Entry
 

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from keenharbor.base.errors import UsageError
+from keenharbor.judge.readiness import Readiness, judge, latest_core
 from keenharbor.site.decisions import Remembered, decisions_in, remember, remembered
 from keenharbor.site.feed import Feed
-from keenharbor.site.readiness import Readiness, judge, latest_core
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.view import SiteView
 

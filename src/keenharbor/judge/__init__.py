@@ -1,0 +1,1 @@
+"""Readiness: one inquiry, a list of checks, versions solved together."""
