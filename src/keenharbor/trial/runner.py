@@ -125,7 +125,8 @@ def run_trial(
                 raise
             clone = rehearsal.stage.clone
             clone.stop()
-            findings, accepted = sort_out(rehearsal.findings(pace), agreed)
+            laid = rehearsal.laid(pace)
+            findings, accepted = sort_out(rehearsal.findings(laid), agreed)
             mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in rehearsal.stage.mails())
         progress.stage("taking live's fingerprint again")
         isolation = isolation_of(live, before_live, live.fingerprint(), clone, traces, mails)
@@ -133,10 +134,10 @@ def run_trial(
         result = TrialResult(
             id=identity, site=live.name, plan_file=str(plan_file), plan_digest=plan.digest, snapshot=snapshot.id,
             started_at=stamp(started), seconds=round(time.monotonic() - began, 3), verdict=verdict_of(findings),
-            findings=tuple(findings), healed=tuple(rehearsal.healed(pace)), slower=tuple(s for s, _ in pace.slower),
+            findings=tuple(findings), healed=tuple(rehearsal.healed(laid)), slower=tuple(s for s, _ in pace.slower),
             steps=tuple(s.record for s in rehearsal.record.steps), noise=tuple(rehearsal.record.before.noise.listing()),
             pages=len(rehearsal.before.pages), isolation=isolation, clone=clone.id if options.keep else None,
-            known=tuple(sorted({o.identity for o, _, _ in rehearsal.laid(pace)})), timings=pace.timings,
+            known=tuple(sorted({o.identity for o, _, _ in laid})), timings=pace.timings,
             accepted=tuple(accepted), remarks=tuple(rehearsal.remarks()), went_on_with=earlier.kept if earlier else 0,
             with_pictures=rehearsal.record.before.shots is not None,
         )  # fmt: skip
@@ -338,9 +339,9 @@ class _Rehearsal:
             found.append((Observation("slower", slow.path, weight, text, slow.path, before, after), step, None))
         return [(weighed(o, self._live.model), s, h) for o, s, h in found]
 
-    def findings(self, pace: PaceFound) -> list[Any]:
+    def findings(self, laid: list[Laid]) -> list[Any]:
         """What is there at the end, grouped, worst first; with pictures where there are some."""
-        found, before = group(self.laid(pace)), self.record.before
+        found, before = group(laid), self.record.before
         last = self.record.steps[-1].shots if self.record.steps else {}
         if self._gallery is None or before.shots is None or not last:
             return found
@@ -348,9 +349,9 @@ class _Rehearsal:
             self._gallery.show(f, before.shots, last, before.noise) if f.weight is not Weight.NOTE else f for f in found
         ]
 
-    def healed(self, pace: PaceFound) -> list[Any]:
+    def healed(self, laid: list[Laid]) -> list[Any]:
         """What showed after a step and was gone at the end."""
-        return group(passing(self.record.steps, self.laid(pace)))
+        return group(passing(self.record.steps, laid))
 
     def remarks(self) -> list[str]:
         """What this trial could not see, in words."""
