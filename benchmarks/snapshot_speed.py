@@ -27,8 +27,9 @@ from keenharbor.database.private_server import PrivateServer, missing_program
 from keenharbor.host import FileTree
 from keenharbor.live.putting import put_tree_back, trees_to_put_back
 from keenharbor.live.restore import Chosen, check_readable, restore_live
-from keenharbor.site.load import open_site
+from keenharbor.site.load import live_database_place, open_site
 from keenharbor.site.view import SiteView
+from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, TakeOptions, list_snapshots, restore_state, take_snapshot
 from keenharbor.store import Store
 from keenharbor.tree import Entry, restore_tree
@@ -133,7 +134,7 @@ def make_site(folder: Path, count: int) -> SiteView:
 def bench_files(folder: Path, count: int) -> None:
     site_folder = folder / "files"
     site = make_site(site_folder, count)
-    root = site.root
+    root = Path(site.place)
     size = sum(f.stat().st_size for f in root.rglob("*") if f.is_file())
     print(f"{count} files, {size / 1e6:.0f} MB")
     store_folder = site_folder / "store"
@@ -157,6 +158,7 @@ def bench_files(folder: Path, count: int) -> None:
     )
     told("unchanged second snapshot", ours, theirs, "rsync -a with nothing to do", 2)
     back = site_folder / "back"
+    writable = Writable.of(site, site.place, live_database_place(site))
     chance = random.Random(7)
     names = [p for p, e in first.entries.items() if e.kind == "file"]
     wholes: list[float] = []
@@ -179,7 +181,7 @@ def bench_files(folder: Path, count: int) -> None:
         live = take(snapshot).entries
 
         def put(snapshot: Snapshot = snapshot, live: dict[str, Entry] = live) -> None:
-            put_tree_back(site, snapshot, found=trees_to_put_back(snapshot, live))
+            put_tree_back(writable, snapshot, found=trees_to_put_back(snapshot, live))
 
         parts.append(checked + seconds(put))
         snapshot = change()
@@ -227,7 +229,7 @@ def fill(place: DatabasePlace, rows: int, folder: Path) -> None:
     with database.writing() as writer:
         for start in range(1, rows + 1, 20_000):
             batch = [made(n) for n in range(start, min(start + 20_000, rows + 1))]
-            writer.load_rows(table, batch)  # type: ignore[attr-defined,arg-type]
+            writer.load_rows(table, batch)  # type: ignore[attr-defined]
 
 
 def fill_on_the_server(place: DatabasePlace, rows: int) -> None:
@@ -377,7 +379,7 @@ def bench_many(folder: Path, count: int) -> None:
     taken = take_snapshot(site, store, TakeOptions(), Silent(), None)
     first = store.pack_bytes() + store.document_bytes()
     for number in range(60):
-        (site.root / f"part{number:02d}" / "new.txt").write_text(f"{number}")
+        (Path(site.place) / f"part{number:02d}" / "new.txt").write_text(f"{number}")
         taken = take_snapshot(site, store, TakeOptions(), Silent(), taken)
     grown = store.pack_bytes() + store.document_bytes() - first
     listing = seconds(lambda: list_snapshots(Store(store.folder)))

@@ -167,6 +167,17 @@ def live_server(folder: Path) -> Iterator[str]:
 State = tuple[dict[str, str], list[str]]
 
 
+class OnFile:
+    """The site's database, as whoever looks at it from outside sees it and puts it back: here a file of the site."""
+
+    def dumped(self, folder: Path) -> list[str]:
+        """All that is in it, as text."""
+        return dumped(folder / "site/data/site.db")
+
+    def put_back(self, saved: str) -> None:
+        """As it was when ``saved`` was made. The file came back with the site's others."""
+
+
 def dumped(file: Path) -> list[str]:
     """A database as text. It is opened as a visitor's program would: what a killed one left in its journal is taken back."""
     with contextlib.closing(sqlite3.connect(file)) as base:
@@ -195,19 +206,21 @@ class Walk:
     words: Sequence[str]
     changes_live: bool
     prepare: Callable[[], None] = lambda: None
+    base: OnFile = field(default_factory=OnFile)
     before: State = field(init=False)
     after: State = field(init=False)
 
     def state(self) -> State:
         """Files and database of live, by code that shares nothing with the tool's."""
         root = self.folder / "site"
-        return plain_files(root, ("cache", "data")), dumped(root / "data/site.db")
+        return plain_files(root, ("cache", "data")), self.base.dumped(self.folder)
 
     def put_back(self) -> None:
         """Site, work folder and store as they were saved."""
         for name in ("site", "harbor"):
             shutil.rmtree(self.folder / name, ignore_errors=True)
             subprocess.run(["cp", "-a", str(self.saved / name), str(self.folder / name)], check=True)
+        self.base.put_back(self.saved.name)
         self.prepare()
 
     def run(self, words: Sequence[str], at: int = 0, kind: str = "count") -> tuple[Ran, int, int]:

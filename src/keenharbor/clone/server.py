@@ -100,7 +100,8 @@ class Server:
                 self.stop()
                 with self._log.open("rb") as log:
                     log.seek(before)
-                    said = log.read().decode("utf-8", "replace").strip().splitlines()
+                    lines = log.read().decode("utf-8", "replace").splitlines()
+                said = [line.strip() for line in lines if any(c.isalnum() for c in line)]
                 reason = "it ended at once" if ended else f"no answer in {self._start_seconds:.0f} s"
                 raise KeenHarborError(
                     f"the site does not start: {reason}" + (f": {said[-1]}" if said else ""), where=self._log
