@@ -24,9 +24,9 @@ sys.path[:0] = [str(Path(__file__).parents[1] / "tests")]
 
 import psycopg
 import pymysql
+
 from conftest import Warm
 from faults.points import PLAN, OnFile, Walk, built, live_server, make_site, prepared, walk_all
-
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.store import Store
 
