@@ -125,4 +125,10 @@ def test_one_damaged_snapshot_is_named_and_hurts_no_other_command(worn: tuple[Sc
         ("survey",),
     ):
         harbor(scene.folder, *words, code=None if words == ("survey",) else 0)
-    harbor(scene.folder, "snapshot", "thin", "--newest", "5", "--preview")
+    refused = harbor(scene.folder, "snapshot", "thin", "--newest", "5", "--preview", code=1)
+    assert f"thin --give-up {first.stem}" in " ".join(refused.err.split())
+    sound = next(p.stem for p in (work / "store/snapshots").iterdir() if p != first)
+    harbor(scene.folder, "snapshot", "thin", "--give-up", sound, "--yes", code=2)
+    told = harbor(scene.folder, "snapshot", "thin", "--newest", "9", "--give-up", first.stem, "--yes", "--json").json
+    assert told["given_up"] == [first.stem] and not first.exists()
+    harbor(scene.folder, "snapshot", "verify")

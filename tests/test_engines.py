@@ -510,7 +510,7 @@ INSERT INTO named SELECT 'bean ' || n, md5(n::text) FROM generate_series(1, 9000
 def divided(postgres: PrivateServer, monkeypatch: pytest.MonkeyPatch) -> DatabasePlace:
     """A database with tables that count as large, in a process that may fork."""
     monkeypatch.setattr("keenharbor.database.postgres.read._WORTH_DIVIDING", 256 * 1024)
-    monkeypatch.setattr("keenharbor.store.store.may_fork", lambda: True)
+    monkeypatch.setattr("keenharbor.store.writer.may_fork", lambda: True)
     return fresh(postgres, DIVIDED)
 
 

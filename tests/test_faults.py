@@ -1,4 +1,4 @@
-"""Every fault point of the commands that write, on SQLite: an error and a kill by turns. A longer walk: benchmarks/fault_points.py."""
+"""Every fault point of the commands that write, on SQLite: an error and a kill by turns. `benchmarks/fault_points.py` walks the servers."""
 
 from __future__ import annotations
 

@@ -24,7 +24,7 @@ from keenharbor.database import (
 )
 from keenharbor.database.giveback import difference
 from keenharbor.database.lines import decode_copy, encode_copy, encode_json
-from keenharbor.database.mariadb import _lines as mariadb_lines
+from keenharbor.database.mariadb.read import _lines as mariadb_lines
 from keenharbor.database.ranges import dividing_keys
 from keenharbor.database.rows import LARGEST_CHUNK_BYTES, Together, _store_blocks, blocks_of, chunks
 from keenharbor.snapshot.plaintext import csv_text

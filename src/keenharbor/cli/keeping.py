@@ -71,11 +71,14 @@ def unkeep_command(session: Session, wanted: str) -> None:
 @click.option("--weekly", type=click.IntRange(0), default=0, help="The same by weeks.")
 @click.option("--monthly", type=click.IntRange(0), default=0, help="The same by months.")
 @click.option("--total", type=BYTES, help="Let the oldest go until the store takes at most this: 20G.")
+@click.option(
+    "--give-up", multiple=True, metavar="ID", help="Let this snapshot go, which cannot be read. Can be repeated."
+)
 @click.option("--yes", is_flag=True, help="Do it without asking.")
 @click.option("--preview", is_flag=True, help="Only show what would go.")
 def thin_command(
     session: Session, newest: int, younger_than: timedelta | None, daily: int, weekly: int, monthly: int, total: int | None,
-    yes: bool, preview: bool,
+    give_up: tuple[str, ...], yes: bool, preview: bool,
 ) -> None:  # fmt: skip
     """Remove old snapshots and the space that only they take. Shows first what would go.
 
@@ -85,27 +88,28 @@ def thin_command(
     store = session.store(site)
     rules = ThinRules(newest, younger_than, daily, weekly, monthly, total)
     with exclusive(site):
-        plan = plan_thinning(store, site.name, rules, needed_snapshots(site))
-        if preview or (not plan.go and not plan.frees):
+        plan = plan_thinning(store, site.name, rules, needed_snapshots(site), give_up)
+        if preview or not (plan.go or plan.given_up or plan.frees):
             session.show({**plan.as_json(), "done": False}, lambda out: _render_thin(out, plan, None))
             return
         if not session.as_json and not yes:
             _render_thin(session.out, plan, None)
-        session.confirm(f"{plural(len(plan.go), 'snapshot')} will be removed for good.", yes)
+        session.confirm(f"{plural(plan.going, 'snapshot')} will be removed for good.", yes)
         freed = thin(store, plan, session.progress, site.model.snapshot.level)
         append_log(
             site.work, site.name, "snapshot thin", "done",
-            f"{len(plan.go)} removed, {size(freed)} freed: {', '.join(s.id for s in plan.go)}"[:300],
+            f"{plan.going} removed, {size(freed)} freed: {', '.join([s.id for s in plan.go] + list(plan.given_up))}"[:300],
         )  # fmt: skip
     session.show({**plan.as_json(), "done": True, "freed_bytes": freed}, lambda out: _render_thin(out, plan, freed))
 
 
 def _render_thin(out: Console, plan: ThinPlan, freed: int | None) -> None:
     if freed is not None:
-        show.headline(out, "done", f"{plural(len(plan.go), 'snapshot')} removed, {size(freed)} freed")
+        show.headline(out, "done", f"{plural(plan.going, 'snapshot')} removed, {size(freed)} freed")
         return
     rows = [(show.mark("note", "stays"), s.id, age(s.taken_at), what_for(s), why) for s, why in plan.stay]
     rows += [(show.mark("failed", "goes"), s.id, age(s.taken_at), what_for(s), "") for s in plan.go]
+    rows += [(show.mark("failed", "goes"), name, "", "", "cannot be read") for name in plan.given_up]
     if rows:
         show.table(out, ("", "snapshot", "age", "what for", "why"), rows, keep=(0, 1, 2))
     out.print()
@@ -117,8 +121,8 @@ def _render_thin(out: Console, plan: ThinPlan, freed: int | None) -> None:
         )
     if plan.too_large_still:
         out.print(show.said("caution", f"what has to stay takes {size(plan.too_large_still)} more than --total allows"))
-    out.print(Text(f"{plural(len(plan.go), 'snapshot')} would go; about {size(plan.frees)} would be freed."))
-    if plan.go:
+    out.print(Text(f"{plural(plan.going, 'snapshot')} would go; about {size(plan.frees)} would be freed."))
+    if plan.going:
         show.next_step(out, "the same command with --yes does it")
 
 

@@ -8,12 +8,12 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.lists import LIST_OF_PATHS
-from keenharbor.snapshot.manifest import Snapshot, change_record, list_snapshots, read_snapshot
+from keenharbor.snapshot.manifest import Snapshot, change_record, list_snapshots, read_snapshot, unreadable_snapshots
 from keenharbor.store import ObjectId, Store
 
 
@@ -48,12 +48,19 @@ class ThinPlan:
     frees: int = 0
     leftovers: int = 0
     too_large_still: int = 0
+    given_up: tuple[str, ...] = ()
+
+    @property
+    def going(self) -> int:
+        """How many snapshots go."""
+        return len(self.go) + len(self.given_up)
 
     def as_json(self) -> dict[str, Any]:
         return {
             "stay": [{"id": s.id, "why": why} for s, why in self.stay],
             "go": [{"id": s.id, "taken_at": s.manifest["taken_at"], "label": s.label} for s in self.go],
             "frees_bytes": self.frees, "leftover_bytes": self.leftovers, "still_too_large_by": self.too_large_still,
+            "given_up": list(self.given_up),
         }  # fmt: skip
 
 
@@ -139,11 +146,17 @@ def dependent_objects(store: Store) -> set[ObjectId]:
     return found
 
 
-def plan_thinning(store: Store, site: str, rules: ThinRules, needed: Mapping[str, str]) -> ThinPlan:
-    """What would stay and go of the snapshots of ``site``, and the space that it would free. Nothing is changed."""
+def plan_thinning(
+    store: Store, site: str, rules: ThinRules, needed: Mapping[str, str], give_up: Sequence[str] = ()
+) -> ThinPlan:
+    """What would stay and go of the snapshots of ``site``, and the space that it would free. Nothing is changed.
+
+    ``give_up`` names snapshots that cannot be read and are to go; raises `DamagedError` for any other such one."""
     if min(rules.newest, rules.daily, rules.weekly, rules.monthly, rules.largest_total or 0) < 0:
         raise UsageError("a rule for thinning cannot be below zero")
-    everything = _readable(store)
+    if wrong := sorted(set(give_up) - set(unreadable_snapshots(store))):
+        raise UsageError(f"{wrong[0]} is no snapshot that cannot be read", where=store.folder)
+    everything = _readable(store, give_up)
     own = [s for s in everything if s.site == site]
     firm = firm_reasons(own, needed)
     why = reasons_to_stay(own, rules, firm)
@@ -154,7 +167,7 @@ def plan_thinning(store: Store, site: str, rules: ThinRules, needed: Mapping[str
         uses.update(objects)
     uses.update(space.closure(dependent_objects(store)))
     stored = space.size(set(uses))
-    plan = ThinPlan(leftovers=store.pack_bytes() - stored)
+    plan = ThinPlan(leftovers=store.pack_bytes() - stored, given_up=tuple(give_up))
     may_go = [s for s in sorted(own, key=lambda s: s.taken_at) if s.id not in why]
     size_only = not rules.any_of_age
     kept_for_size = []
@@ -180,9 +193,22 @@ def plan_thinning(store: Store, site: str, rules: ThinRules, needed: Mapping[str
     return plan
 
 
-def _readable(store: Store) -> list[Snapshot]:
-    """Every snapshot of the store. Raises `DamagedError` for one whose manifest is damaged: what it needs is not known."""
-    return [read_snapshot(store, name) for name in store.document_names("snapshots")]
+def _readable(store: Store, given_up: Sequence[str] = ()) -> list[Snapshot]:
+    """Every snapshot of the store but those ``given_up``. Raises `DamagedError` for one whose manifest is damaged: what it
+    needs is not known, and would be thrown away."""
+    found = []
+    for name in store.document_names("snapshots"):
+        if name in given_up:
+            continue
+        try:
+            found.append(read_snapshot(store, name))
+        except DamagedError as error:
+            raise DamagedError(
+                f"snapshot {name} cannot be read, so what it needs of the store is not known: nothing is thinned out",
+                where=error.where,
+                advice=f"put that file back from a copy of the store, or let it go: 'keenharbor snapshot thin --give-up {name}'",
+            ) from error
+    return found
 
 
 def _let_go(
@@ -206,6 +232,9 @@ def thin(store: Store, plan: ThinPlan, progress: Progress, level: int) -> int:
         for snapshot in plan.go:
             store.remove_document("snapshots", snapshot.id)
             store.remove_document("records", snapshot.id)
+        for identity in plan.given_up:
+            store.remove_document("snapshots", identity)
+            store.remove_document("records", identity)
         progress.stage("removing what nobody needs any more")
         store.refresh()
         live: set[ObjectId] = set()
