@@ -18,6 +18,7 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES
 from keenharbor.cli.snapshotgroup import snapshot, what_for
+from keenharbor.cli.terminal import say
 from keenharbor.live.snapshots import newest_whole, take_guarded
 from keenharbor.live.verify import verify_site
 from keenharbor.site.log import append_log
@@ -148,18 +149,29 @@ def list_command(session: Session) -> None:
     site = session.site()
     store = session.store(site)
     found = list_snapshots(store, site.name)
-    for identity in unreadable_snapshots(store):
-        session.progress.note(f"snapshot {identity} cannot be read: 'keenharbor snapshot show {identity}' says why")
-    session.show([s.summary() for s in found], lambda out: _render_list(out, found))
+    hurt = unreadable_snapshots(store)
+    if session.as_json:  # its document lists snapshots alone; these are told beside it
+        for identity in hurt:
+            say(f"snapshot {identity} cannot be read", click.style("✗ ", fg="red"))
+    session.show([s.summary() for s in found], lambda out: _render_list(out, found, hurt))
 
 
 WIDE = 110
 """From so many columns on, a list shows more of each snapshot."""
 
 
-def _render_list(out: Console, found: list[Snapshot]) -> None:
-    if not found:
+def _render_list(out: Console, found: list[Snapshot], hurt: list[str]) -> None:
+    for identity in hurt:
+        out.print(
+            show.said("damaged", f"snapshot {identity} cannot be read: 'keenharbor snapshot verify' says what is hurt")
+        )
+    if hurt:
+        out.print()
+    if not found and not hurt:
         out.print("There is no snapshot of this site yet.")
+        show.next_step(out, "keenharbor snapshot take")
+        return
+    if not found:
         show.next_step(out, "keenharbor snapshot take")
         return
     wide = out.width >= WIDE

@@ -55,6 +55,7 @@ def _trials(site: SiteView, store: Store, progress: Progress) -> list[str]:
         damages += [line for d in damages_of(folder) if (line := f"trials/{folder.name}/{d}") not in told]
         checkpoints = folder / "checkpoints"
         if (checkpoints / "store.json").exists():
+            progress.stage(f"checking the checkpoints of trial {folder.name}")
             try:
                 inner = verify_store(Store(checkpoints, [store]), progress)
                 damages += [f"trials/{folder.name}/checkpoints: {d}" for d in inner.damages]
