@@ -22,7 +22,7 @@ from keenharbor.base.durable import read_summed, write_summed
 from keenharbor.clone.facts import list_clones
 from keenharbor.clone.gate import USER, Gate
 from keenharbor.clone.mailbox import Mailbox, kept_in, message_of
-from keenharbor.clone.marks import VARIABLE
+from keenharbor.clone.marks import VARIABLE, end_marked, mark_of
 from keenharbor.clone.quarantine import Quarantine, not_permitted
 from keenharbor.clone.server import free_port
 from keenharbor.compare import VisitError, Visitor
@@ -322,3 +322,11 @@ def test_a_trial_that_is_killed_at_any_moment_leaves_nothing_that_cannot_be_remo
     assert taken_effect >= kills / 2
     assert harbor(scene.folder, "snapshot", "verify", "--json").json["good"]
     harbor(scene.folder, "trial", "run")
+
+
+@pytest.mark.parametrize("at_once", [True, False])
+def test_a_program_that_is_ended_is_not_said_to_have_ended_well(at_once: bool, tmp_path: Path) -> None:
+    """Its end belongs to whoever started it, here and in a step: taken by somebody else, it would count as code 0."""
+    started = subprocess.Popen(["sleep", "60"], env={**os.environ, **mark_of(tmp_path)})
+    end_marked(tmp_path, at_once=at_once)
+    assert started.wait(10) == (-signal.SIGKILL if at_once else -signal.SIGTERM)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import time
 from collections.abc import Collection, Iterable, Iterator
 from pathlib import Path
 
@@ -18,6 +19,7 @@ from keenharbor.host.sealing import group_programs, in_network
 VARIABLE = "KEEN_HARBOR_CLONE"
 _SECONDS = 3
 """So long a program is given to end by itself."""
+_PAUSE = 0.02
 
 
 def mark_of(folder: Path) -> dict[str, str]:
@@ -41,11 +43,30 @@ def end_marked(
             for process in found:
                 with contextlib.suppress(psutil.Error):
                     process.terminate()
-            _, found = psutil.wait_procs(found, timeout=_SECONDS)
+            found = _still_there(found, _SECONDS)
         for process in found:
             with contextlib.suppress(psutil.Error):
                 process.kill()
-        psutil.wait_procs(found, timeout=_SECONDS)
+        _still_there(found, _SECONDS)
+
+
+def _still_there(programs: Iterable[psutil.Process], seconds: float) -> list[psutil.Process]:
+    """Those that have not ended once ``seconds`` have passed. They are looked at, not waited for: a child of ours would be
+    taken from the code that started it, which would then hear that it ended well."""
+    until = time.monotonic() + seconds
+    left = list(programs)
+    while left := [p for p in left if _runs(p)]:
+        if time.monotonic() > until:
+            break
+        time.sleep(_PAUSE)
+    return left
+
+
+def _runs(process: psutil.Process) -> bool:
+    try:
+        return bool(process.is_running() and process.status() != psutil.STATUS_ZOMBIE)
+    except psutil.NoSuchProcess:
+        return False
 
 
 def _parent(process: psutil.Process) -> int:
