@@ -323,6 +323,22 @@ def test_a_cache_that_is_a_link_is_not_emptied_by_going_back(scene: Scene) -> No
     assert (outside / "cache/theirs").read_text() == "theirs"
 
 
+def test_settings_that_lie_outside_are_read_of_live_and_never_changed(scene: Scene) -> None:
+    """A clone would share them with live: it is not made, and what to do is told."""
+    outside = scene.folder / "shared"
+    outside.mkdir()
+    (scene.root / "settings.ini").rename(outside / "settings.ini")
+    (scene.root / "settings.ini").symlink_to("../shared/settings.ini")
+    before = (outside / "settings.ini").read_bytes()
+    harbor(scene.folder, "snapshot", "take")
+    for words in (("snapshot", "drill", "newest"), ("clone", "make")):
+        refused = harbor(scene.folder, *words, code=None)
+        assert refused.code in (1, 3) and "put the file itself where the link is" in " ".join(refused.err.split()), (
+            words
+        )
+    assert (outside / "settings.ini").read_bytes() == before
+
+
 # -- pages -------------------------------------------------------------------------------------------------------
 
 NESTED = b"<div>" * 1_600_000

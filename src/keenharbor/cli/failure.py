@@ -56,4 +56,6 @@ def _os_advice(error: OSError) -> str | None:
         return "free some space on that disk, then type the command again"
     if error.errno in (errno.EACCES, errno.EPERM):
         return "run it as a user who may read the site and write to the work folder"
+    if error.errno == errno.ELOOP:
+        return "put the file itself where the link is: clones and drills have nothing but the site's own folder"
     return None
