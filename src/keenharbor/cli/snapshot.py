@@ -149,29 +149,23 @@ def list_command(session: Session) -> None:
     site = session.site()
     store = session.store(site)
     found = list_snapshots(store, site.name)
-    hurt = unreadable_snapshots(store)
-    if session.as_json:  # its document lists snapshots alone; these are told beside it
-        for identity in hurt:
-            say(f"snapshot {identity} cannot be read", click.style("✗ ", fg="red"))
-    session.show([s.summary() for s in found], lambda out: _render_list(out, found, hurt))
+    unreadable = unreadable_snapshots(store)
+    for identity in unreadable:  # beside the list, for programs as well: its document lists snapshots alone
+        say(
+            f"snapshot {identity} cannot be read: 'keenharbor snapshot show {identity}' says why",
+            click.style("✗ ", fg="red"),
+        )
+    session.show([s.summary() for s in found], lambda out: _render_list(out, found, bool(unreadable)))
 
 
 WIDE = 110
 """From so many columns on, a list shows more of each snapshot."""
 
 
-def _render_list(out: Console, found: list[Snapshot], hurt: list[str]) -> None:
-    for identity in hurt:
-        out.print(
-            show.said("damaged", f"snapshot {identity} cannot be read: 'keenharbor snapshot verify' says what is hurt")
-        )
-    if hurt:
-        out.print()
-    if not found and not hurt:
-        out.print("There is no snapshot of this site yet.")
-        show.next_step(out, "keenharbor snapshot take")
-        return
+def _render_list(out: Console, found: list[Snapshot], others: bool) -> None:
     if not found:
+        if not others:
+            out.print("There is no snapshot of this site yet.")
         show.next_step(out, "keenharbor snapshot take")
         return
     wide = out.width >= WIDE
