@@ -29,6 +29,7 @@ from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.demo.story import SHELF_CHECKS
 from keenharbor.site.load import open_site
 from keenharbor.site.view import SiteView
+from keenharbor.snapshot.model import Facts, ListedTable, Manifest, SavedDatabase, Tree
 from keenharbor.store import object_id
 from keenharbor.trial.result import result_schema
 
@@ -320,3 +321,15 @@ class StateInMemory:
 
 def state_in_memory(place: DatabasePlace) -> StoredState:
     return StateInMemory(place).state
+
+
+def manifest_of(
+    tree: Tree, tables: tuple[ListedTable, ...] = (), *, identity: str = "20260101-000000-abcd",
+    taken_at: str = "2026-01-01T00:00:00+00:00",
+) -> Manifest:  # fmt: skip
+    """The manifest of a snapshot with this content."""
+    database = SavedDatabase("none:", Schema("none", "", ()), tables)
+    return Manifest(
+        identity, "s", "", taken_at, 0.1, None, None, "by hand", "/s", "http://s.test", Facts("1", "php 8", ()), (), (), (),
+        (), tree, database,
+    )  # fmt: skip

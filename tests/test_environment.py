@@ -169,7 +169,7 @@ def test_live_is_changed_beside_and_goes_back_with_the_snapshot(folder: Path) ->
     site: SiteView = open_site(folder / "keenharbor.toml")
     store = Store.create(site.store_folder)
     before = take_snapshot(site, store, TakeOptions(), Silent(), None)
-    assert before.manifest["environment"]["press"] == "1.0"
+    assert before.manifest.environment["press"] == "1.0"
     refused = install_beside(site, ["press==9.0"], [], site.wheelhouse(), 60)
     assert refused.code != 0 and says(folder / "venv") == "press 1.0"
     assert [p.name for p in folder.iterdir() if p.name.startswith(".venv")] == []

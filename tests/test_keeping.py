@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import harbor, plain_files, query, state_of
+from conftest import harbor, manifest_of, plain_files, query, state_of
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Silent
 from keenharbor.demo.scene import Scene
@@ -29,12 +29,8 @@ AT = datetime(2026, 11, 25, 12, tzinfo=UTC)
 
 def made(hours: float, *, proven: bool = False, kept: bool = False) -> Snapshot:
     at = AT - timedelta(hours=hours)
-    manifest = {
-        "id": f"{at:%Y%m%d-%H%M%S}-{int(hours * 3600) % 65536:04x}",
-        "taken_at": at.isoformat(),
-        "site": "s",
-        "label": None,
-    }
+    identity = f"{at:%Y%m%d-%H%M%S}-{int(hours * 3600) % 65536:04x}"
+    manifest = manifest_of((), identity=identity, taken_at=at.isoformat())
     proofs = (Proof(at, "a drill", True, 1.0),) if proven else ()
     return Snapshot(cast("Store", None), manifest, proofs, "why" if kept else None)
 

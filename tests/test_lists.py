@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import random
 from pathlib import Path
-from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import harbor, plain_files
+from conftest import harbor, manifest_of, plain_files
+from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.progress import Silent
 from keenharbor.database import StoredTable
 from keenharbor.demo.scene import Scene
@@ -18,7 +18,6 @@ from keenharbor.site.load import open_site
 from keenharbor.snapshot import TakeOptions, take_snapshot, verify_store
 from keenharbor.snapshot.lists import (
     LIST_OF_PATHS,
-    count_files,
     list_objects,
     put_tables,
     put_tree,
@@ -27,6 +26,7 @@ from keenharbor.snapshot.lists import (
     with_lists,
 )
 from keenharbor.snapshot.manifest import list_snapshots, read_snapshot
+from keenharbor.snapshot.model import ListedTree, Manifest, Tree
 from keenharbor.store import Store
 from keenharbor.tree import Entry
 
@@ -48,10 +48,9 @@ ENTRIES = st.lists(
 )
 
 
-def stored(store: Store, entries: list[Entry], earlier: dict[str, Any] | None = None) -> dict[str, Any]:
+def stored(store: Store, entries: list[Entry], earlier: Tree | None = None) -> ListedTree:
     with store.writing() as writer:
-        tree = put_tree(entries, writer, earlier)
-    return {"tree": tree, "database": {"tables": []}}
+        return put_tree(entries, writer, earlier)
 
 
 @given(ENTRIES, st.integers(0, 40))
@@ -62,13 +61,18 @@ def test_a_tree_comes_back_whatever_its_names(
     store = Store.create(tmp_path_factory.mktemp("store") / "s")
     first = stored(store, entries)
     later = stored(store, entries[:gone] + entries[gone + 1 :], first)
-    for manifest, wanted in ((first, entries), (later, entries[:gone] + entries[gone + 1 :])):
-        assert list(tree_of(manifest, store.read).values()) == wanted
-        assert count_files(manifest) == (sum(e.kind == "file" for e in wanted), sum(e.size for e in wanted))
+    for tree, wanted in ((first, entries), (later, entries[:gone] + entries[gone + 1 :])):
+        assert list(tree_of(tree, store.read).values()) == wanted
+        manifest = Manifest.from_json(decode_json(encode_json(manifest_of(tree).as_json())))
+        assert manifest == manifest_of(tree)
+        assert (manifest.file_count, manifest.file_bytes) == (
+            sum(e.kind == "file" for e in wanted), sum(e.size for e in wanted),
+        )  # fmt: skip
         inline = with_lists(manifest, store.read)
-        assert tree_of(inline, store.read) == tree_of(manifest, store.read)
-        assert count_files(inline) == count_files(manifest)
+        assert tree_of(inline.tree, store.read) == tree_of(tree, store.read)
+        assert (inline.file_count, inline.file_bytes) == (manifest.file_count, manifest.file_bytes)
         assert not list(list_objects(inline))
+        assert Manifest.from_json(decode_json(encode_json(inline.as_json()))) == inline
 
 
 def many(count: int) -> list[Entry]:
@@ -83,7 +87,7 @@ def test_what_did_not_change_is_shared_and_what_did_costs_little(tmp_path: Path)
     store = Store.create(tmp_path / "s")
     entries = many(6000)
     first = stored(store, entries)
-    assert 10 < len(first["tree"]["parts"]) < 60
+    assert 10 < len(first.parts) < 60
     whole = store.pack_bytes()
     assert stored(store, entries, first) == first
     assert store.pack_bytes() == whole
@@ -91,7 +95,7 @@ def test_what_did_not_change_is_shared_and_what_did_costs_little(tmp_path: Path)
     entries.insert(100, Entry("new", "folder", 0o755, 1))
     later = stored(store, entries, first)
     assert list(tree_of(later, Store(store.folder).read).values()) == entries
-    differ = {i for i, _, _ in later["tree"]["parts"]} - {i for i, _, _ in first["tree"]["parts"]}
+    differ = {i for i, _, _ in later.parts} - {i for i, _, _ in first.parts}
     assert 1 <= len(differ) <= 3
     assert store.pack_bytes() - whole < whole / 30
 
@@ -103,10 +107,10 @@ def test_a_tables_chunks_come_back(tmp_path: Path, chunks: int) -> None:
     table = StoredTable("t", ids, (2,) * chunks, (9,) * chunks, tuple(map(str, range(chunks))), "mark", 9 * chunks)
     with store.writing() as writer:
         told = put_tables([table, StoredTable("empty")], writer)
-    manifest = {"tree": [], "database": {"tables": told}}
-    assert tables_of(manifest, store.read) == [table, StoredTable("empty")]
-    assert ("chunks_in" in told[0]) == (chunks > 100)
-    assert told[0]["rows"] == 2 * chunks, "a list of snapshots needs no more"
+    manifest = Manifest.from_json(decode_json(encode_json(manifest_of((), told).as_json())))
+    assert tables_of(manifest.database.tables, store.read) == [table, StoredTable("empty")]
+    assert (told[0].chunks_in is not None) == (chunks > 100)
+    assert manifest.database.rows == 2 * chunks, "a list of snapshots needs no more"
 
 
 def many_files(scene: Scene) -> None:
@@ -162,7 +166,7 @@ def test_a_manifest_with_its_lists_in_it_is_read(scene: Scene) -> None:
     site = open_site(scene.site_file)
     store = Store.create(site.store_folder)
     taken = take_snapshot(site, store, TakeOptions(label="old"), Silent(), None)
-    store.write_document("snapshots", taken.id, {**with_lists(taken.manifest, store.read), "format": 2})
+    store.write_document("snapshots", taken.id, {**with_lists(taken.manifest, store.read).as_json(), "format": 2})
     assert read_snapshot(store, taken.id).entries == taken.entries
     (scene.root / "media/new.txt").write_text("new")
     shown = harbor(scene.folder, "snapshot", "take", "--label", "new", "--json").json

@@ -11,12 +11,11 @@ from blake3 import blake3
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import manifest_of
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Silent
-from keenharbor.database import Schema
 from keenharbor.host.lease import held
 from keenharbor.snapshot import verify_store
-from keenharbor.snapshot.manifest import MANIFEST_FORMAT
 from keenharbor.store import Damage, Store, object_id
 from keenharbor.store.packs import HEAD, compressor, pack
 from keenharbor.tree import Entry
@@ -65,12 +64,8 @@ def test_what_is_added_is_read_back(
 
 def manifest_with(ids: list[str]) -> dict[str, object]:
     """Of a snapshot with a file for each object and no table."""
-    return {
-        "format": MANIFEST_FORMAT,
-        "id": "one",
-        "tree": [Entry(f"f{n}", "file", 0o644, 0, 1, objects=(i,)) for n, i in enumerate(ids)],
-        "database": {"schema": Schema("sqlite", "3", ()).as_json(), "tables": []},
-    }
+    tree = tuple(Entry(f"f{n}", "file", 0o644, 0, 1, objects=(i,)) for n, i in enumerate(ids))
+    return manifest_of(tree, identity="one").as_json()
 
 
 def bundled(count: int) -> list[bytes]:

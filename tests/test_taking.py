@@ -275,8 +275,8 @@ def test_a_snapshot_of_a_tree_that_was_looked_at_is_that_of_one_that_is_found_wh
         told.append(
             (
                 list(taken.entries.values()),
-                taken.manifest["left_out"],
-                taken.manifest["too_large"],
+                list(taken.manifest.left_out),
+                list(taken.manifest.too_large),
                 taken.scanned,
             )
         )

@@ -283,7 +283,7 @@ def import_command(
 
     def render(out: Console) -> None:
         show.headline(out, "done", f"snapshot {taken.id} of {taken.site}, {age(taken.taken_at)}, is in the store")
-        show.pairs(out, [("added", Text(size(taken.manifest["added_bytes"])))])
+        show.pairs(out, [("added", Text(size(taken.manifest.added_bytes)))])
         if taken.site != site.name:
             out.print(
                 show.said(

@@ -27,10 +27,9 @@ def rollback(session: Session, wanted: str | None, yes: bool) -> None:
     target = find_snapshot(store, wanted, site.name) if wanted else default_target(site, store)
     carried = preview_rollback(site, target)
     rows = ", ".join(plural(n, f"new row of {t}", f"new rows of {t}") for t, n in carried.items() if n) or "no new rows"
-    facts = target.manifest["facts"]
     session.confirm(
-        f"The live site {site.address} will go from core {site.told_versions()[0]} back to core {facts['core']}, snapshot "
-        f"{target.id} ({age(target.taken_at)}), carrying over {rows}.", yes,
+        f"The live site {site.address} will go from core {site.told_versions()[0]} back to core {target.manifest.facts.core}, "
+        f"snapshot {target.id} ({age(target.taken_at)}), carrying over {rows}.", yes,
     )  # fmt: skip
     result = run_rollback(site, store, target, session.progress)
     session.show(result.as_json(), lambda out: _render(out, result, age(target.taken_at)))

@@ -173,9 +173,9 @@ def _render_list(out: Console, found: list[Snapshot], others: bool) -> None:
     for item in found:
         proven = show.mark("proven") if item.proven else show.mark("not proven")
         what = what_for(item) + ("" if item.kept is None else "; kept" + (f": {item.kept}" if item.kept else ""))
-        added, core = size(item.manifest["added_bytes"]), str(item.manifest["facts"]["core"])
+        added, core = size(item.manifest.added_bytes), item.manifest.facts.core
         if wide:
-            whole = item.file_bytes + sum(t["size"] for t in item.manifest["database"]["tables"])
+            whole = item.manifest.file_bytes + item.manifest.database.bytes
             rows.append((item.id, age(item.taken_at), size(whole), added, core, proven, what))
         else:
             rows.append((item.id, short_age(item.taken_at), added, proven, what))
@@ -265,7 +265,7 @@ def _render_paths(out: Console, found: Snapshot, listed: list[Entry], limit: int
 
 def _render_one(out: Console, found: Snapshot, tables: bool) -> None:
     facts = found.summary()
-    title = found.manifest["title"] or found.site
+    title = found.manifest.title or found.site
     out.print(Text(f"Snapshot {found.id}", style="bold"), Text(f"of {title}", style="dim"))
     proof = max(found.proofs, key=lambda p: p.at, default=None)
     proven = Text("no: it was never restored")

@@ -14,6 +14,6 @@ def snapshot() -> None:
 
 def what_for(item: Snapshot) -> str:
     """Why the snapshot is there, in a few words."""
-    by_hand = item.manifest["reason"] == "by hand"
-    said = item.label or (item.manifest["comment"] if by_hand else None) or item.manifest["reason"]
-    return f"{said} ({item.manifest['reason']})" if item.label and not by_hand else str(said)
+    by_hand = item.manifest.reason == "by hand"
+    said = item.label or (item.manifest.comment if by_hand else None) or item.manifest.reason
+    return f"{said} ({item.manifest.reason})" if item.label and not by_hand else str(said)

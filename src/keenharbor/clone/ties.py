@@ -27,9 +27,9 @@ from keenharbor.tree import Entry
 
 def live_places(live: SiteView, snapshot: Snapshot | None = None) -> list[str]:
     """Everything by which the live site could be reached: address, host, folder, database."""
-    addresses = {live.address} | ({str(snapshot.manifest["address"])} if snapshot else set())
+    addresses = {live.address} | ({snapshot.manifest.address} if snapshot else set())
     roots = {live.place, str(live.site_file.parent / live.model.site.root)}
-    roots |= {str(snapshot.manifest["root"])} if snapshot else set()
+    roots |= {snapshot.manifest.root} if snapshot else set()
     places = [*addresses, *(urlsplit(a).netloc for a in addresses), *roots, *live.database.marks]
     return sorted(set(places), key=len, reverse=True)
 

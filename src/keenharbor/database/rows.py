@@ -116,11 +116,16 @@ class StoredTable:
         return {"name": self.name, "rows": self.row_count, "mark": self.mark, "size": self.size, "chunks": list(chunks)}
 
     @classmethod
-    def from_json(cls, v: dict[str, Any]) -> StoredTable:
-        listed = v["chunks"]
-        return cls(
-            v["name"], tuple(c[0] for c in listed), tuple(c[1] for c in listed), tuple(c[3] if len(c) > 3 else 0 for c in listed),
-            tuple(c[2] if len(c) > 2 else "" for c in listed), v.get("mark"), v.get("size", 0), v.get("digest"),
+    def from_json(cls, v: Mapping[str, Any]) -> StoredTable:
+        table = cls(v["name"], mark=v.get("mark"), size=v.get("size", 0), digest=v.get("digest"))
+        return table.with_chunks(v["chunks"])
+
+    def with_chunks(self, listed: Sequence[Sequence[Any]]) -> StoredTable:
+        """The table with the chunks as a manifest lists them; earlier formats have no last keys and no bytes."""
+        return StoredTable(
+            self.name, tuple(c[0] for c in listed), tuple(c[1] for c in listed),
+            tuple(c[3] if len(c) > 3 else 0 for c in listed), tuple(c[2] if len(c) > 2 else "" for c in listed),
+            self.mark, self.size, self.digest,
         )  # fmt: skip
 
     def holds(self, blocks: Iterable[Block]) -> bool:

@@ -66,7 +66,7 @@ def environment_missing(site: SiteView, snapshot: Snapshot) -> str:
 
 
 def _is_in_place(site: SiteView, snapshot: Snapshot) -> bool:
-    wanted = snapshot.manifest.get("environment")
+    wanted = snapshot.manifest.environment
     return not wanted or site.model.runtime.packages is None or pins_of(site.packages_folder()) == wanted
 
 
@@ -77,7 +77,7 @@ def _kept(site: SiteView, snapshot: Snapshot) -> tuple[Path, Path] | None:
     packages = site.packages_folder().absolute()
     for home in packages.parents:
         for folder in sorted(home.parent.glob(f".{home.name}.before-*"), reverse=True):
-            if pins_of(folder / packages.relative_to(home)) == snapshot.manifest["environment"]:
+            if pins_of(folder / packages.relative_to(home)) == snapshot.manifest.environment:
                 return folder, home
     return None
 

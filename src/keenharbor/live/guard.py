@@ -47,6 +47,7 @@ from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, TakeOptions, take_snapshot
 from keenharbor.snapshot.estimate import estimate
+from keenharbor.snapshot.model import Reason
 from keenharbor.store import Store
 
 COMMANDS: dict[ChangeKind, str] = {"cutover": "cutover", "rollback": "rollback", "restore": "snapshot restore"}
@@ -180,8 +181,13 @@ def _lock_out(change: Change, since: Snapshot | None, why: str) -> None:
     with contextlib.suppress(KeenHarborError):
         reload_host(change.site)
     change.progress.stage("taking a safety snapshot")
-    options = TakeOptions(comment=why, reason=f"before a {change.journal.kind}", every_row=True)
+    options = TakeOptions(comment=why, reason=_REASONS[change.journal.kind], every_row=True)
     change.safety = take_snapshot(change.site, change.store, options, change.progress, since)
+
+
+_REASONS: dict[ChangeKind, Reason] = {
+    "cutover": "before a cutover", "rollback": "before a rollback", "restore": "before a restore",
+}  # fmt: skip
 
 
 def _let_in(change: Change) -> None:

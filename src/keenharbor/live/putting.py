@@ -22,7 +22,7 @@ _NOT_GIVEN_BACK = frozenset(("logs", "cache"))
 
 def differing_tree(site: SiteView, snapshot: Snapshot, chosen: Callable[[Entry], bool] | None = None) -> Trees:
     """What ``snapshot`` holds and what live holds now: all but caches and logs, or what is ``chosen``."""
-    same_rules = snapshot.manifest.get("rules") == rules_of(site, TakeOptions())
+    same_rules = snapshot.manifest.rules == rules_of(site, TakeOptions())
     scan = site.scan(snapshot.entries if same_rules else None)
     read_content(site.files, scan, Hashing(), snapshot.entries, None, lambda done, total: None)
     return trees_to_put_back(snapshot, scan.entries, chosen)
@@ -32,8 +32,8 @@ def trees_to_put_back(
     snapshot: Snapshot, live: Mapping[str, Entry], chosen: Callable[[Entry], bool] | None = None
 ) -> Trees:
     """The same, from entries of ``live`` that are known already."""
-    areas_left_out = set(snapshot.manifest["areas_left_out"])
-    left_out = {*snapshot.manifest["left_out"], *snapshot.manifest.get("too_large", ())}
+    areas_left_out = set(snapshot.manifest.areas_left_out)
+    left_out = {*snapshot.manifest.left_out, *snapshot.manifest.too_large}
 
     def were_left_out(entries: Iterable[Entry]) -> Iterator[str]:
         for entry in entries:

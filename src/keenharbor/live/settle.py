@@ -31,11 +31,12 @@ from keenharbor.site.view import LEASE_NAME, SiteView
 from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, list_snapshots
 from keenharbor.snapshot.manifest import read_snapshot
+from keenharbor.snapshot.model import Reason
 from keenharbor.store import Store
 
 WAIT_SECONDS = 60
 """So long the programs that a killed run had started are waited for."""
-SAFETY_REASONS = ("before a cutover", "before a rollback", "before a restore")
+SAFETY_REASONS: tuple[Reason, ...] = ("before a cutover", "before a rollback", "before a restore")
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ WAIT_SECONDS = 5
 
 def newest_whole(snapshots: Sequence[Snapshot]) -> Snapshot | None:
     """The newest of ``snapshots`` (newest first) that leaves out no area: what another one is compared with."""
-    return next((s for s in snapshots if not s.manifest["areas_left_out"]), None)
+    return next((s for s in snapshots if not s.manifest.areas_left_out), None)
 
 
 CHANGES = ("cutover", "rollback", "snapshot restore", "settle")
@@ -47,6 +47,6 @@ def take_guarded(
     with exclusive(site, WAIT_SECONDS):
         earlier = None if options.read_all else newest_whole(list_snapshots(store, site.name))
         taken = take_snapshot(site, store, options, progress, earlier, looked)
-        detail = f"{size(taken.manifest['added_bytes'])} added, {options.reason}"
+        detail = f"{size(taken.manifest.added_bytes)} added, {options.reason}"
         append_log(site.work, site.name, "snapshot take", "done", detail, taken.id)
         return taken

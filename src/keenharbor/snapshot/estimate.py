@@ -63,8 +63,8 @@ def estimate(site: SiteView, options: TakeOptions, earlier: Snapshot | None) -> 
     with database.reading() as state:
         left_empty = left_empty_tables(site, options, state.schema)
     rate = float(_FIRST_BYTES_A_SECOND)
-    if earlier is not None and earlier.manifest.get("read_bytes", 0) > _TELLING:
-        rate = earlier.manifest["read_bytes"] / max(0.05, earlier.manifest["seconds"])
+    if earlier is not None and earlier.manifest.read_bytes > _TELLING:
+        rate = earlier.manifest.read_bytes / max(0.05, earlier.manifest.seconds)
     if options.gentle or site.model.snapshot.gentle:
         rate = min(rate, GENTLE_BYTES_A_SECOND)
     place = next(p for p in (site.store_folder, *site.store_folder.parents) if p.exists())

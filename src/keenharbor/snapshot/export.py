@@ -28,7 +28,7 @@ import zstandard
 from keenharbor import __version__
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress
-from keenharbor.database import Schema, sql_text
+from keenharbor.database import sql_text
 from keenharbor.snapshot.archive import ARCHIVE_FORM, PART, ArchiveForm
 from keenharbor.snapshot.lists import with_lists
 from keenharbor.snapshot.manifest import Snapshot
@@ -267,7 +267,8 @@ def _write_members(
 ) -> int:
     state, read = snapshot.state, snapshot.store.read
     manifest = json.dumps(
-        {"form": ARCHIVE_FORM, "made_by": __version__, "snapshot": with_lists(snapshot.manifest, read)}, indent=1
+        {"form": ARCHIVE_FORM, "made_by": __version__, "snapshot": with_lists(snapshot.manifest, read).as_json()},
+        indent=1,
     ).encode()
     members.add("manifest.json", len(manifest), iter([manifest]))
     readme = _readme(snapshot, options).encode("utf-8", "surrogateescape")
@@ -292,7 +293,7 @@ def _write_members(
             members.add(name, size, iter(lambda: made.read(PART), b""))
         count += 1
     progress.stage("writing the files")
-    total, done = snapshot.file_bytes, 0
+    total, done = snapshot.manifest.file_bytes, 0
     for path, entry in sorted(snapshot.entries.items()):
         if entry.kind == "file" and (
             entry.same_as is None or entry.same_as not in snapshot.entries or options.form == "zip"
@@ -321,21 +322,22 @@ def _database_name(snapshot: Snapshot) -> str:
 
 def _readme(snapshot: Snapshot, options: ExportOptions) -> str:
     m = snapshot.manifest
+    schema = m.database.schema
     file = f"database/{_database_name(snapshot)}.sql"
     pack = {"tar.zst": "tar --zstd -xpf ARCHIVE", "tar.gz": "tar -xzpf ARCHIVE", "zip": "unzip ARCHIVE"}[options.form]
-    lost = [*m["database"]["schema"]["not_kept"], *(f"rows of table {t}" for t in m.get("left_empty", []))]
-    lost += [f"file {p}" for p in (*m["unreadable"], *m.get("too_large", []))]
+    lost = [*schema.not_kept, *(f"rows of table {t}" for t in m.left_empty)]
+    lost += [f"file {p}" for p in (*m.unreadable, *m.too_large)]
     return f"""\
-Snapshot {snapshot.id} of the site "{m["title"] or m["site"]}" ({m["address"]}), taken {m["taken_at"]}.
+Snapshot {snapshot.id} of the site "{m.title or m.site}" ({m.address}), taken {m.taken_at}.
 It needs no particular program to be given back.
 
 1. If it came in parts:     cat ARCHIVE.001 ARCHIVE.002 … > ARCHIVE
 2. Unpack it:               {pack}
 3. Check it:                sha256sum -c SHA256SUMS
-4. Files:                   copy files/ to where the site is to be (it was {m["root"]})
-5. Database:                make an empty {m["database"]["schema"]["engine"]} database, then
-                            {client_hint(Schema.from_json(m["database"]["schema"]), file)}
-                            (it was {m["database"]["place"]}, version {m["database"]["schema"]["version"]})
+4. Files:                   copy files/ to where the site is to be (it was {m.root})
+5. Database:                make an empty {schema.engine} database, then
+                            {client_hint(schema, file)}
+                            (it was {m.database.place}, version {schema.version})
 6. Name the database, and the new address and folder if they changed, in the site's settings.
 
 files/          every file, with mode, owner and time

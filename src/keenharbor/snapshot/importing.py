@@ -11,8 +11,8 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path, PurePosixPath
-from typing import Any
 
 import zstandard
 
@@ -26,15 +26,12 @@ from keenharbor.database.rows import chunks
 from keenharbor.snapshot.archive import ARCHIVE_FORM, LARGEST_MANIFEST, PART
 from keenharbor.snapshot.incoming import WrongManifest, check_manifest
 from keenharbor.snapshot.lists import has_lists, put_tables, put_tree, tables_of, tree_of, with_lists
-from keenharbor.snapshot.manifest import MANIFEST_FORMAT, READ_FORMATS, Snapshot, read_snapshot
+from keenharbor.snapshot.manifest import Snapshot, read_snapshot
 from keenharbor.snapshot.members import Member, Refused, members_of, pieces_of_member
-from keenharbor.snapshot.sealed import parts_of
-from keenharbor.store import Store, object_id
+from keenharbor.snapshot.model import MANIFEST_FORMAT, READ_FORMATS, Manifest
+from keenharbor.snapshot.sealed import PassphraseError, parts_of
+from keenharbor.store import ObjectId, Store, object_id
 from keenharbor.tree import Entry
-
-_OF_ITS_STORE = ("added_bytes", "added_objects", "format")
-"""What a manifest says of how its store keeps the snapshot."""
-
 
 _ID = re.compile(r"\d{8}-\d{6}-[0-9a-f]{4}")
 
@@ -54,16 +51,15 @@ def import_snapshot(
     manifest = _check(files, passphrase, links_out)
     if not set_ids:
         manifest = _without_set_ids(manifest, progress)
-    identity = str(manifest["id"])
+    identity = manifest.id
     if site is not None:
-        manifest = {**manifest, "site": site}
+        manifest = replace(manifest, site=site)
     if identity in store.document_names("snapshots"):
         here = read_snapshot(store, identity)
-        known = json.loads(json.dumps(with_lists(here.manifest, store.read)))
-        if all(known.get(k) == v for k, v in manifest.items() if k not in _OF_ITS_STORE):
+        if with_lists(here.manifest, store.read).same_anywhere == manifest.same_anywhere:
             return here
         raise UsageError(f"the store has another snapshot {identity}", where=store.folder)
-    needed = sum(t["size"] for t in manifest["database"]["tables"]) + sum(e[4] for e in manifest["tree"])
+    needed = manifest.database.bytes + manifest.file_bytes
     free = shutil.disk_usage(store.folder).free
     if needed > free:
         raise UsageError(
@@ -74,14 +70,14 @@ def import_snapshot(
     with store.in_use():
         store.collect_staging()
         with store.writing() as writer:
-            writer.add_all(_contents(files, passphrase, Schema.from_json(manifest["database"]["schema"])))
-            tree = put_tree(tree_of(manifest, store.read).values(), writer, None)
-            tables = put_tables(tables_of(manifest, store.read), writer)
-        manifest = {
-            **manifest, "format": MANIFEST_FORMAT, "tree": tree, "database": {**manifest["database"], "tables": tables},
-            "added_bytes": writer.added_bytes, "added_objects": writer.added_objects,
-        }  # fmt: skip
-        store.write_document("snapshots", identity, manifest)
+            writer.add_all(_contents(files, passphrase, manifest.database.schema))
+            tree = put_tree(tree_of(manifest.tree, store.read).values(), writer, None)
+            tables = put_tables(tables_of(manifest.database.tables, store.read), writer)
+        manifest = replace(
+            manifest, format=MANIFEST_FORMAT, tree=tree, database=replace(manifest.database, tables=tables),
+            added_bytes=writer.added_bytes, added_objects=writer.added_objects,
+        )  # fmt: skip
+        store.write_document("snapshots", identity, manifest.as_json())
     made = read_snapshot(store, identity)
     for place, wanted in made.objects():
         if not store.has(wanted):
@@ -124,27 +120,33 @@ def _blocks(table: Table, member: Member) -> Iterator[Block]:
             yield Block(lines)
 
 
-def _without_set_ids(manifest: dict[str, Any], progress: Progress) -> dict[str, Any]:
-    tree = [list(e) for e in manifest["tree"]]
-    marked = [e for e in tree if e[1] == "file" and e[2] & _SET_IDS]
-    for entry in marked:
-        entry[2] &= ~_SET_IDS
+def _without_set_ids(manifest: Manifest, progress: Progress) -> Manifest:
+    entries = tree_of(manifest.tree, _nothing_elsewhere).values()
+    marked = [e for e in entries if _is_set_id(e)]
     if marked:
-        listed = ", ".join(str(e[0]) for e in marked[:3]) + (" …" if len(marked) > 3 else "")
+        listed = ", ".join(e.path for e in marked[:3]) + (" …" if len(marked) > 3 else "")
         progress.note(f"not to run as their owner any more (--allow-set-ids keeps it): {listed}")
-    return {**manifest, "tree": tree}
+    return replace(manifest, tree=tuple(e._replace(mode=e.mode & ~_SET_IDS) if _is_set_id(e) else e for e in entries))
+
+
+def _is_set_id(entry: Entry) -> bool:
+    return entry.kind == "file" and bool(entry.mode & _SET_IDS)
+
+
+def _nothing_elsewhere(identity: ObjectId) -> bytes:
+    raise Refused("its manifest has no list of what is in it")
 
 
 _SET_IDS = stat.S_ISUID | stat.S_ISGID
 
 
-def _check(files: Sequence[Path], passphrase: str | None, links_out: bool) -> dict[str, Any]:
+def _check(files: Sequence[Path], passphrase: str | None, links_out: bool) -> Manifest:
     """Read the whole archive and check it; its manifest. Raises `DamagedError`."""
     try:
-        return _checked(members_of(files, passphrase), links_out, files[0])
+        return _Checking(links_out).of(members_of(files, passphrase))
+    except PassphraseError:
+        raise
     except DamagedError as error:
-        if error.what.startswith("the passphrase"):
-            raise
         words = f"the archive is refused: {error.what}"
         raise DamagedError(words, where=files[0], advice="nothing was written") from None
     except (ValueError, KeyError, TypeError, IndexError, AttributeError, AssertionError, RecursionError, OverflowError,
@@ -153,86 +155,104 @@ def _check(files: Sequence[Path], passphrase: str | None, links_out: bool) -> di
         raise DamagedError(f"the archive is refused: {error}", where=files[0], advice="nothing was written") from None
 
 
-def _checked(members: Iterator[Member], links_out: bool, file: Path) -> dict[str, Any]:
-    sums: dict[str, str] = {}
-    manifest: dict[str, Any] = {}
-    expected: dict[str, Entry] = {}
-    schema = Schema("", "", ())
-    tables: list[StoredTable] = []
-    seen: set[str] = set()
-    told: dict[str, str] | None = None
-    for number, member in enumerate(members):
+class _Checking:
+    """An archive as it is read: each member is held against the manifest, which comes first; the sums come last."""
+
+    def __init__(self, links_out: bool) -> None:
+        self._links_out = links_out
+        self._manifest: Manifest | None = None
+        self._expected: dict[str, Entry] = {}
+        self._tables: list[StoredTable] = []
+        self._sums: dict[str, str] = {}
+        self._told: dict[str, str] | None = None
+
+    def of(self, members: Iterator[Member]) -> Manifest:
+        seen: set[str] = set()
+        for member in members:
+            if member.name in seen:
+                raise Refused(f"{member.name} is in it twice")
+            seen.add(member.name)
+            if self._told is not None:
+                raise Refused(f"{member.name} follows behind the sums")
+            if self._manifest is None:
+                self._manifest = self._begin(member)
+            elif member.name == "SHA256SUMS":
+                self._told = _read_sums(member)
+            else:
+                digest = self._sum_of(member, self._manifest.database.schema)
+                if digest is not None:
+                    self._sums[member.name] = digest
+        return self._end(seen)
+
+    def _begin(self, member: Member) -> Manifest:
+        if member.name != "manifest.json" or member.size > LARGEST_MANIFEST:
+            raise Refused("it does not begin with a manifest of a sensible size")
+        data = b"".join(pieces_of_member(member))
+        self._sums[member.name] = hashlib.sha256(data).hexdigest()
+        manifest = _manifest(data)
+        self._expected = {f"files/{p}": e for p, e in tree_of(manifest.tree, _nothing_elsewhere).items()}
+        self._tables = tables_of(manifest.database.tables, _nothing_elsewhere)
+        _check_tree(self._expected, self._links_out)
+        return manifest
+
+    def _sum_of(self, member: Member, schema: Schema) -> str | None:
+        """The member's SHA-256, once it is what the manifest says; None where it has none."""
         name = member.name
-        if name in seen:
-            raise Refused(f"{name} is in it twice")
-        seen.add(name)
-        if told is not None:
-            raise Refused(f"{name} follows behind the sums")
-        if number == 0:
-            if name != "manifest.json" or member.size > LARGEST_MANIFEST:
-                raise Refused("it does not begin with a manifest of a sensible size")
-            data = b"".join(pieces_of_member(member))
-            sums[name] = hashlib.sha256(data).hexdigest()
-            manifest = _manifest(data)
-            expected = {f"files/{e[0]}": Entry.from_json(e) for e in manifest["tree"]}
-            schema = Schema.from_json(manifest["database"]["schema"])
-            tables = [StoredTable.from_json(t) for t in manifest["database"]["tables"]]
-            _check_tree(expected, links_out)
-        elif name == "SHA256SUMS":
-            if member.size > LARGEST_MANIFEST:
-                raise Refused("its sums are of no sensible size")
-            told = dict(_read_sum_line(line) for line in b"".join(pieces_of_member(member)).split(b"\n") if line)
-        elif name.startswith("files/"):
-            entry = expected.get(name)
+        if name.startswith("files/"):
+            entry = self._expected.get(name)
             if entry is None:
                 raise Refused(f"{name} is not in its manifest")
-            digest = _check_file(member, entry, expected)
-            if digest is not None:
-                sums[name] = digest
-        elif name.startswith("rows/"):
-            sums[name] = _check_rows(member, schema, tables)
-        elif name == "README.txt" or name.startswith(("database/", "csv/")):
-            if ".." in PurePosixPath(name).parts or member.kind != "file":
-                raise Refused(f"{name} is no plain file of the archive")
-            digest_of = hashlib.sha256()
-            limit = 1024 * 1024 + 40 * sum(t.size for t in tables)
-            if member.size > limit:
-                raise Refused(f"{name} is larger than the database could make it")
-            for piece in pieces_of_member(member):
-                digest_of.update(piece)
-            sums[name] = digest_of.hexdigest()
-        else:
+            return _check_file(member, entry, self._expected)
+        if name.startswith("rows/"):
+            return _check_rows(member, schema, self._tables)
+        if name != "README.txt" and not name.startswith(("database/", "csv/")):
             raise Refused(f"{name} does not belong into it")
-    if told is None:
-        raise Refused("it has no sums at its end: it was cut off, or parts are missing")
-    if told != sums:
-        apart = sorted(n for n in told.keys() | sums.keys() if told.get(n) != sums.get(n))
-        raise Refused(f"the sum of {apart[0]} does not fit")
-    missing = [n for n in expected if n not in seen] + [
-        f"rows of {t.name}" for i, t in enumerate(tables) if t.chunk_ids and f"rows/{i}.lines" not in seen
-    ]
-    if missing:
-        raise Refused(f"{missing[0]} is missing")
-    return manifest
+        if ".." in PurePosixPath(name).parts or member.kind != "file":
+            raise Refused(f"{name} is no plain file of the archive")
+        if member.size > 1024 * 1024 + 40 * sum(t.size for t in self._tables):
+            raise Refused(f"{name} is larger than the database could make it")
+        digest = hashlib.sha256()
+        for piece in pieces_of_member(member):
+            digest.update(piece)
+        return digest.hexdigest()
+
+    def _end(self, seen: set[str]) -> Manifest:
+        told, sums = self._told, self._sums
+        if told is None or self._manifest is None:
+            raise Refused("it has no sums at its end: it was cut off, or parts are missing")
+        if told != sums:
+            apart = sorted(n for n in told.keys() | sums.keys() if told.get(n) != sums.get(n))
+            raise Refused(f"the sum of {apart[0]} does not fit")
+        missing = [n for n in self._expected if n not in seen] + [
+            f"rows of {t.name}" for i, t in enumerate(self._tables) if t.chunk_ids and f"rows/{i}.lines" not in seen
+        ]
+        if missing:
+            raise Refused(f"{missing[0]} is missing")
+        return self._manifest
 
 
-def _manifest(data: bytes) -> dict[str, Any]:
+def _read_sums(member: Member) -> dict[str, str]:
+    if member.size > LARGEST_MANIFEST:
+        raise Refused("its sums are of no sensible size")
+    return dict(_read_sum_line(line) for line in b"".join(pieces_of_member(member)).split(b"\n") if line)
+
+
+def _manifest(data: bytes) -> Manifest:
     held = json.loads(data)
-    if not isinstance(held, dict) or held.get("form") != ARCHIVE_FORM:
+    if not isinstance(held, dict) or held.get("form") != ARCHIVE_FORM or not isinstance(held.get("snapshot"), dict):
         raise Refused("its manifest is of another form")
-    manifest: dict[str, Any] = held["snapshot"]
-    if not isinstance(manifest, dict):
-        raise Refused("its manifest is of another form")
-    if manifest.get("format") not in READ_FORMATS:
-        raise Refused(f"its manifest has format {manifest.get('format')}")
-    if not isinstance(manifest.get("tree"), list) or not isinstance(manifest.get("database"), dict):
-        raise Refused("its manifest has no list of what is in it")
-    if not has_lists(manifest):
+    said = held["snapshot"]
+    if said.get("format") not in READ_FORMATS:
+        raise Refused(f"its manifest has format {said.get('format')}")
+    if not isinstance(said.get("tree"), list) or not isinstance(said.get("database"), dict):
         raise Refused("its manifest has no list of what is in it")
     try:
-        check_manifest(manifest)
+        check_manifest(said)
     except WrongManifest as wrong:
         raise Refused(str(wrong)) from None
+    manifest = Manifest.from_json(said)
+    if not has_lists(manifest):
+        raise Refused("its manifest has no list of what is in it")
     return manifest
 
 

@@ -58,7 +58,7 @@ class ThinPlan:
     def as_json(self) -> dict[str, Any]:
         return {
             "stay": [{"id": s.id, "why": why} for s, why in self.stay],
-            "go": [{"id": s.id, "taken_at": s.manifest["taken_at"], "label": s.label} for s in self.go],
+            "go": [{"id": s.id, "taken_at": s.manifest.taken_at, "label": s.label} for s in self.go],
             "frees_bytes": self.frees, "leftover_bytes": self.leftovers, "still_too_large_by": self.too_large_still,
             "given_up": list(self.given_up),
         }  # fmt: skip

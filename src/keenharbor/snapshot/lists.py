@@ -9,17 +9,18 @@ from __future__ import annotations
 
 import itertools
 import zlib
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
 from typing import Any, Protocol
 
 from keenharbor.base.errors import DamagedError
 from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.memory import no_cycle_search
 from keenharbor.database import StoredTable
+from keenharbor.snapshot.model import ListedTable, ListedTree, Manifest, Tree
 from keenharbor.store import ObjectId
 from keenharbor.tree import Entry
 
-Manifest = Mapping[str, Any]
 Read = Callable[[ObjectId], bytes]
 
 LIST_OF_PATHS = "(the list of its paths)"
@@ -39,11 +40,10 @@ class ListSink(Protocol):
     def finish(self) -> None: ...
 
 
-def put_tree(entries: Iterable[Entry], sink: ListSink, earlier: Manifest | None) -> dict[str, Any]:
-    """Store the entries of a tree; what a manifest says of it: how many files and bytes, and the parts in order, each with its
-    id, number of entries, and first path. Parts that changed are stored near to those of the ``earlier`` manifest."""
-    before = earlier["tree"] if earlier is not None else None
-    near = {first: identity for identity, _, first in before["parts"]} if isinstance(before, dict) else {}
+def put_tree(entries: Iterable[Entry], sink: ListSink, earlier: Tree | None) -> ListedTree:
+    """Store the entries of a tree; what a manifest says of it. Parts that changed are stored near to those of the ``earlier``
+    tree."""
+    near = {first: identity for identity, _, first in earlier.parts} if isinstance(earlier, ListedTree) else {}
     ids: list[ObjectId] = []
     told: list[tuple[int, str]] = []
     files = size = 0
@@ -55,7 +55,7 @@ def put_tree(entries: Iterable[Entry], sink: ListSink, earlier: Manifest | None)
             size += sum([e.size for e in part])
         sink.put([encode_json(part) for part in some], [near.get(part[0].path) for part in some], ids.extend)
     sink.finish()
-    return {"files": files, "bytes": size, "parts": [[i, *t] for i, t in zip(ids, told, strict=True)]}
+    return ListedTree(files, size, tuple((i, *t) for i, t in zip(ids, told, strict=True)))
 
 
 def _parts(entries: Iterable[Entry]) -> Iterator[list[Entry]]:
@@ -70,71 +70,64 @@ def _parts(entries: Iterable[Entry]) -> Iterator[list[Entry]]:
         yield part
 
 
-def put_tables(tables: Iterable[StoredTable], sink: ListSink) -> list[dict[str, Any]]:
+def put_tables(tables: Iterable[StoredTable], sink: ListSink) -> tuple[ListedTable, ...]:
     """What a manifest says of ``tables``; lists of many chunks are stored."""
-    told: list[dict[str, Any]] = []
-    kept: list[tuple[dict[str, Any], list[ObjectId]]] = []
+    told: list[ListedTable] = []
+    kept: list[tuple[int, list[ObjectId]]] = []
     for table in tables:
-        said = table.as_json()
-        told.append(said)
         if len(table.chunk_ids) >= _LONG:
             ids: list[ObjectId] = []
-            sink.put([encode_json(said.pop("chunks"))], [None], ids.extend)
-            kept.append((said, ids))
+            sink.put([encode_json(table.as_json()["chunks"])], [None], ids.extend)
+            kept.append((len(told), ids))
+        told.append(ListedTable(table, table.row_count))
     sink.finish()
-    for said, ids in kept:
-        (said["chunks_in"],) = ids
-    return told
+    for at, (identity,) in kept:
+        table = told[at].stored
+        told[at] = ListedTable(without_chunks(table), table.row_count, identity)
+    return tuple(told)
+
+
+def without_chunks(table: StoredTable) -> StoredTable:
+    return StoredTable(table.name, mark=table.mark, size=table.size, digest=table.digest)
 
 
 def list_objects(manifest: Manifest) -> Iterator[tuple[str, ObjectId]]:
     """The objects that hold its lists, with what each is for."""
-    tree = manifest["tree"]
-    if isinstance(tree, dict):
-        for identity, _, _ in tree["parts"]:
+    if isinstance(manifest.tree, ListedTree):
+        for identity, _, _ in manifest.tree.parts:
             yield LIST_OF_PATHS, identity
-    for table in manifest["database"]["tables"]:
-        if "chunks_in" in table:
-            yield f"table {table['name']}", table["chunks_in"]
+    for table in manifest.database.tables:
+        if table.chunks_in is not None:
+            yield f"table {table.stored.name}", table.chunks_in
 
 
-def tree_of(manifest: Manifest, read: Read) -> dict[str, Entry]:
+def tree_of(tree: Tree, read: Read) -> dict[str, Entry]:
     """The entries by path, in walking order. Raises `DamagedError`."""
-    tree = manifest["tree"]
+    if not isinstance(tree, ListedTree):
+        return {e.path: e for e in tree}
     with no_cycle_search():
-        if isinstance(tree, dict):
-            listed = itertools.chain.from_iterable(_listed(identity, read) for identity, _, _ in tree["parts"])
-        else:
-            listed = iter(tree)
+        listed = itertools.chain.from_iterable(_listed(identity, read) for identity, _, _ in tree.parts)
         return {e[0]: Entry.from_json(e) for e in listed}
 
 
-def tables_of(manifest: Manifest, read: Read) -> list[StoredTable]:
+def tables_of(tables: Iterable[ListedTable], read: Read) -> list[StoredTable]:
     """The tables with their chunks. Raises `DamagedError`."""
-    return [StoredTable.from_json(t) for t in _with_chunks(manifest, read)]
+    return [t.stored if t.chunks_in is None else t.stored.with_chunks(_listed(t.chunks_in, read)) for t in tables]
 
 
-def with_lists(manifest: Manifest, read: Read) -> dict[str, Any]:
+def with_lists(manifest: Manifest, read: Read) -> Manifest:
     """The manifest with all lists in it, as an archive has it. Raises `DamagedError`."""
-    return {
-        **manifest,
-        "tree": list(tree_of(manifest, read).values()),
-        "database": {**manifest["database"], "tables": _with_chunks(manifest, read)},
-    }
+    tables = tuple(ListedTable(t, t.row_count) for t in tables_of(manifest.database.tables, read))
+    return replace(
+        manifest,
+        tree=tuple(tree_of(manifest.tree, read).values()),
+        database=replace(manifest.database, tables=tables),
+    )
 
 
 def has_lists(manifest: Manifest) -> bool:
     """Whether nothing of it is elsewhere."""
-    return not any(list_objects(manifest)) and isinstance(manifest["tree"], list)
-
-
-def _with_chunks(manifest: Manifest, read: Read) -> list[dict[str, Any]]:
-    return [
-        {**{k: v for k, v in t.items() if k != "chunks_in"}, "chunks": _listed(t["chunks_in"], read)}
-        if "chunks_in" in t
-        else t
-        for t in manifest["database"]["tables"]
-    ]
+    return not any(list_objects(manifest)) and not isinstance(manifest.tree, ListedTree)
 
 
 def _listed(identity: ObjectId, read: Read) -> list[Any]:
@@ -142,11 +135,3 @@ def _listed(identity: ObjectId, read: Read) -> list[Any]:
     if not isinstance(found, list):
         raise DamagedError(f"object {identity[:12]} is not the list that its manifest says")
     return found
-
-
-def count_files(manifest: Manifest) -> tuple[int, int]:
-    """How many files the tree has, and their bytes."""
-    tree = manifest["tree"]
-    if isinstance(tree, dict):
-        return int(tree["files"]), int(tree["bytes"])
-    return sum(e[1] == "file" for e in tree), sum(e[4] for e in tree)

@@ -10,13 +10,11 @@ from typing import Any
 
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import now, parse_stamp, stamp
-from keenharbor.database import DatabasePlace, Schema, StoredState
-from keenharbor.snapshot.lists import count_files, list_objects, tables_of, tree_of
+from keenharbor.database import DatabasePlace, StoredState
+from keenharbor.snapshot.lists import list_objects, tables_of, tree_of
+from keenharbor.snapshot.model import READ_FORMATS, Manifest
 from keenharbor.store import ObjectId, Store
 from keenharbor.tree import Entry
-
-MANIFEST_FORMAT = 4
-READ_FORMATS = (2, 3, 4)
 
 
 class OtherFormatError(UsageError):
@@ -53,31 +51,39 @@ class Snapshot:
     ``scanned`` are the entries of one that was taken just now, which the manifest tells of otherwise."""
 
     store: Store
-    manifest: dict[str, Any]
+    manifest: Manifest
     proofs: tuple[Proof, ...] = field(default=())
     kept: str | None = None
     scanned: dict[str, Entry] | None = None
 
     @property
     def id(self) -> str:
-        return str(self.manifest["id"])
+        return self.manifest.id
 
     @property
     def site(self) -> str:
-        return str(self.manifest["site"])
+        return self.manifest.site
 
     @property
     def label(self) -> str | None:
-        return self.manifest["label"]  # type: ignore[no-any-return]
+        return self.manifest.label
 
     @property
     def reason(self) -> str:
         """Why it was taken."""
-        return str(self.manifest["reason"])
+        return self.manifest.reason
+
+    @property
+    def file_count(self) -> int:
+        return self.manifest.file_count
+
+    @property
+    def file_bytes(self) -> int:
+        return self.manifest.file_bytes
 
     @property
     def taken_at(self) -> datetime:
-        return parse_stamp(self.manifest["taken_at"])
+        return parse_stamp(self.manifest.taken_at)
 
     @property
     def proven(self) -> Proof | None:
@@ -88,20 +94,19 @@ class Snapshot:
     @cached_property
     def entries(self) -> dict[str, Entry]:
         """The tree's entries by path."""
-        return self.scanned if self.scanned is not None else tree_of(self.manifest, self.store.read)
+        return self.scanned if self.scanned is not None else tree_of(self.manifest.tree, self.store.read)
 
     @cached_property
     def state(self) -> StoredState:
         """The database as it was."""
-        database = self.manifest["database"]
-        tables = tables_of(self.manifest, self.store.read)
-        schema = Schema.from_json(database["schema"])
-        return StoredState(schema, tables, self.store.read, self.manifest.get("left_empty", ()))
+        database = self.manifest.database
+        tables = tables_of(database.tables, self.store.read)
+        return StoredState(database.schema, tables, self.store.read, self.manifest.left_empty)
 
     @property
     def database_place(self) -> DatabasePlace:
         """Where the database was that was read; without a password."""
-        return DatabasePlace.from_url(str(self.manifest["database"]["place"]))
+        return self.manifest.database.where
 
     def objects(self) -> Iterator[tuple[str, ObjectId]]:
         """Every object that the snapshot needs, with the path or table it is for. Raises `DamagedError` where a list of them
@@ -114,44 +119,38 @@ class Snapshot:
             for identity in table.chunk_ids:
                 yield f"table {table.name}", identity
 
-    @property
-    def file_bytes(self) -> int:
-        return count_files(self.manifest)[1]
-
-    @property
-    def file_count(self) -> int:
-        return count_files(self.manifest)[0]
-
     def summary(self) -> dict[str, Any]:
         """What ``--json`` lists of it."""
         m = self.manifest
         return {
-            "id": self.id, "site": self.site, "taken_at": m["taken_at"], "label": m["label"], "comment": m["comment"],
-            "reason": m["reason"], "core": m["facts"]["core"], "runtime": m["facts"]["runtime"],
+            "id": self.id, "site": self.site, "taken_at": m.taken_at, "label": m.label, "comment": m.comment,
+            "reason": m.reason, "core": m.facts.core, "runtime": m.facts.runtime,
             "files": self.file_count, "file_bytes": self.file_bytes,
-            "tables": len(m["database"]["tables"]), "rows": sum(t["rows"] for t in m["database"]["tables"]),
-            "added_bytes": m["added_bytes"], "seconds": m["seconds"],
-            "left_out": m["left_out"], "areas_left_out": m["areas_left_out"], "unreadable": m["unreadable"],
-            "unstable": m["unstable"], "too_large": m.get("too_large", []), "left_empty": m.get("left_empty", []),
-            "not_kept": m["database"]["schema"]["not_kept"],
+            "tables": len(m.database.tables), "rows": m.database.rows,
+            "added_bytes": m.added_bytes, "seconds": m.seconds,
+            "left_out": m.left_out, "areas_left_out": m.areas_left_out, "unreadable": m.unreadable,
+            "unstable": m.unstable, "too_large": m.too_large, "left_empty": m.left_empty,
+            "not_kept": m.database.schema.not_kept,
             "proven": self.proven.as_json() if self.proven else None, "kept": self.kept,
         }  # fmt: skip
 
 
 def read_snapshot(store: Store, identity: str) -> Snapshot:
     """The snapshot with that full id."""
-    manifest = store.read_document("snapshots", identity)
-    if manifest is None:
+    said = store.read_document("snapshots", identity)
+    if said is None:
         raise UsageError(f"there is no snapshot {identity}", where=store.folder)
-    if manifest.get("format") not in READ_FORMATS:
+    form = said.get("format") if isinstance(said, dict) else None
+    if form not in READ_FORMATS:
         raise OtherFormatError(
-            f"snapshot {identity} has format {manifest.get('format')}, and this version of the tool reads format "
+            f"snapshot {identity} has format {form}, and this version of the tool reads format "
             f"{' and '.join(map(str, READ_FORMATS))}",
             where=store.folder,
             advice="restore it with the version of the tool that made it, and take a new one with this version",
         )
-    if manifest.get("id") != identity:
-        raise DamagedError(f"the manifest of {identity} is that of {manifest.get('id')}", where=store.folder)
+    manifest = Manifest.from_json(said)
+    if manifest.id != identity:
+        raise DamagedError(f"the manifest of {identity} is that of {manifest.id}", where=store.folder)
     record = _record_of(store, identity)
     kept = record.get("kept")
     return Snapshot(

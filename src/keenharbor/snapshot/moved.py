@@ -38,9 +38,9 @@ def moved_rewriter(snapshot: Snapshot, moved: Moved, database: DatabasePlace | N
     if moved.address is not None:
         if not moved.address.startswith(("http://", "https://")):
             raise UsageError(f"'{moved.address}' is no address", advice="write it as https://www.example.org")
-        places |= address_forms(str(snapshot.manifest["address"]), moved.address.rstrip("/"))
+        places |= address_forms(snapshot.manifest.address, moved.address.rstrip("/"))
     if moved.root is not None:
-        places[str(snapshot.manifest["root"])] = str(moved.root)
+        places[snapshot.manifest.root] = str(moved.root)
     if database is not None:
         places |= dict(zip(snapshot.database_place.marks, database.marks, strict=False))
     return Rewriter(places)

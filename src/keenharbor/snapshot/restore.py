@@ -122,7 +122,7 @@ def _check_target(snapshot: Snapshot, target: Path) -> None:
             where=target,
             advice="name a new folder, so that nothing is overwritten; --live restores over the live site",
         )
-    if Path(snapshot.manifest["root"]) in (target.resolve(), *target.resolve().parents):
+    if Path(snapshot.manifest.root) in (target.resolve(), *target.resolve().parents):
         raise UsageError("this folder lies inside the live site", where=target, advice="name one outside it")
 
 

@@ -28,6 +28,10 @@ _LARGEST_MEMORY = 2**28
 """What a passphrase may cost in bytes; a hostile archive could ask for all there is."""
 
 
+class PassphraseError(DamagedError):
+    """The first piece cannot be opened: the passphrase is another one, or the piece is damaged."""
+
+
 class Sink(Protocol):
     """Takes bytes in order."""
 
@@ -140,12 +144,9 @@ class Unsealer:
         try:
             piece = self._cipher.decrypt(self._number.to_bytes(12, "big"), data, length + self._head)
         except InvalidTag:
-            first = (
-                "the passphrase is wrong, or the archive is damaged"
-                if self._number == 0
-                else "the archive was changed or cut"
-            )
-            raise DamagedError(first) from None
+            if self._number == 0:
+                raise PassphraseError("the passphrase is wrong, or the archive is damaged") from None
+            raise DamagedError("the archive was changed or cut") from None
         self._number += 1
         if said & _LAST:
             self._ended = True

@@ -10,7 +10,7 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import TypedDict
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.jsontext import encode_json
@@ -23,20 +23,12 @@ from keenharbor.site.components import pins_of
 from keenharbor.site.model import USUAL
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.lists import put_tables, put_tree
-from keenharbor.snapshot.manifest import MANIFEST_FORMAT, Snapshot
-from keenharbor.store import Store, object_id
+from keenharbor.snapshot.manifest import Snapshot
+from keenharbor.snapshot.model import Facts, ListedTree, Manifest, Reason, SavedDatabase
+from keenharbor.store import ObjectWriter, Store, object_id
 from keenharbor.tree import Entry, Scan
 from keenharbor.tree.scan import complete, read_content
 
-REASONS = (
-    "by hand",
-    "scheduled",
-    "before a trial",
-    "before a cutover",
-    "before a rollback",
-    "before a restore",
-    "checkpoint",
-)
 GENTLE_BYTES_A_SECOND = 8 * 1024 * 1024
 GENTLE_NICENESS = 10
 
@@ -52,7 +44,7 @@ class TakeOptions:
 
     label: str | None = None
     comment: str | None = None
-    reason: str = "by hand"
+    reason: Reason = "by hand"
     leave_out_areas: Sequence[str] = ()
     leave_out_paths: Sequence[str] = ()
     empty_tables: Sequence[str] = ()
@@ -116,105 +108,142 @@ def take_snapshot(
     killed leaves nothing but unfinished packs, which the next one collects.
     """
     began, at = time.monotonic(), now()
-    known = earlier.entries if earlier is not None else {}
     part = site.model.snapshot
     gentle = options.gentle or part.gentle
     workers = options.workers or part.workers or (1 if gentle else max(2, min(8, os.cpu_count() or 1)))
     with store.in_use(), _manners(gentle) as pace:
         store.collect_staging()
         level = options.level or part.level
-        with store.writing(
-            workers, level, forks=not gentle and site.files.forks
-        ) as writer:  # the pace is kept in one process
-            progress.stage("reading files")
-            rules = rules_of(site, options)
-            same_rules = earlier is not None and earlier.manifest.get("rules") == rules
-            scan, found = (looked, None) if looked else begin_scan_for(site, options, known if same_rules else None)
-            paced = 0
-
-            def files_read(done: int, total: int) -> None:
-                nonlocal paced
-                pace.read(done - paced)
-                paced = done
-                progress.advance(done, total, "byte")
-
-            files = read_content(
-                site.files, scan, writer, known, store.has, files_read, looked_at_again=True, found=found
-            )
-            progress.stage("reading the database")
-            with site.reading_database() as state:
-                schema = state.schema
-                left_empty = left_empty_tables(site, options, schema)
-                seen = _RowsSeen(progress, pace, earlier)
-                tables = store_state(
-                    state,
-                    writer,
-                    earlier.state if earlier is not None else None,
-                    set(left_empty).__contains__,
-                    seen,
-                    store.has,
-                )
-            again = scan
-            if files or not _is_unchanged(tables, earlier):
-                progress.stage("looking for files that moved meanwhile")
-                if scan.unstable or not site.files.still_as_walked(scan):
-                    again = scan_for(site, options, scan.entries)
-                    read_content(site.files, again, writer, scan.entries, None, lambda done, total: None)
-                    again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
-            # else no row was written since before the files were looked at: whatever a row names had been there then.
-            with no_cycle_search():
-                tree = put_tree(again.entries.values(), writer, earlier.manifest if earlier is not None else None)
-            listed_tables = put_tables(tables, writer)
-        read = sum(e.size for p, e in again.entries.items() if known.get(p, _NOTHING).objects != e.objects)
+        forks = not gentle and site.files.forks  # the pace is kept in one process
+        with store.writing(workers, level, forks=forks) as writer:
+            taking = _Taking(site, store, options, writer, pace, progress, earlier)
+            found, tree, database, read = taking.all_of_it(looked)
         with no_cycle_search():
-            manifest = _manifest_of(site, options, again, at, began) | {
-                "rules": rules,
-                "left_empty": left_empty,
-                "tree": tree,
-                "database": {"place": site.database.url, "schema": schema.as_json(), "tables": listed_tables},
-                "added_bytes": writer.added_bytes,
-                "read_bytes": read + sum(t.size for t in tables),
-                "added_objects": writer.added_objects,
-            }
-            store.write_document("snapshots", str(manifest["id"]), manifest)
-    return Snapshot(store, manifest, scanned=again.entries)
+            manifest = Manifest(
+                id=new_id(at), seconds=round(time.monotonic() - began, 3), taken_at=stamp(at), **_said_of(site, options),
+                **_said_of_scan(found), rules=rules_of(site, options), left_empty=tuple(taking.left_empty), tree=tree,
+                database=database, added_bytes=writer.added_bytes, read_bytes=read, added_objects=writer.added_objects,
+            )  # fmt: skip
+            store.write_document("snapshots", manifest.id, manifest.as_json())
+    return Snapshot(store, manifest, scanned=found.entries)
 
 
-def _manifest_of(site: SiteView, options: TakeOptions, scan: Scan, at: datetime, began: float) -> dict[str, Any]:
-    """What a manifest says beside the lists of what was saved."""
+@dataclass
+class _Taking:
+    """What is read and stored for one snapshot, in its order."""
+
+    site: SiteView
+    store: Store
+    options: TakeOptions
+    writer: ObjectWriter
+    pace: Pace
+    progress: Progress
+    earlier: Snapshot | None
+    left_empty: list[str] = dataclasses.field(default_factory=list)
+
+    def all_of_it(self, looked: Scan | None) -> tuple[Scan, ListedTree, SavedDatabase, int]:
+        """Files, rows, and the files that moved meanwhile: the scan that holds, the two parts of the manifest, and how many
+        bytes were read."""
+        known = self.earlier.entries if self.earlier is not None else {}
+        scan, files = self._files(looked, known)
+        schema, tables = self._rows()
+        if files or not _is_unchanged(tables, self.earlier):
+            scan = self._again(scan)
+        # else no row was written since before the files were looked at: whatever a row names had been there then.
+        with no_cycle_search():
+            tree = put_tree(scan.entries.values(), self.writer, self.earlier.manifest.tree if self.earlier else None)
+        database = SavedDatabase(self.site.database.url, schema, put_tables(tables, self.writer))
+        read = sum(e.size for p, e in scan.entries.items() if known.get(p, _NOTHING).objects != e.objects)
+        return scan, tree, database, read + sum(t.size for t in tables)
+
+    def _files(self, looked: Scan | None, known: Mapping[str, Entry]) -> tuple[Scan, int]:
+        """The tree, read and stored, and how many files had to be read."""
+        self.progress.stage("reading files")
+        same_rules = self.earlier is not None and self.earlier.manifest.rules == rules_of(self.site, self.options)
+        scan, found = (
+            (looked, None) if looked else begin_scan_for(self.site, self.options, known if same_rules else None)
+        )
+        paced = 0
+
+        def files_read(done: int, total: int) -> None:
+            nonlocal paced
+            self.pace.read(done - paced)
+            paced = done
+            self.progress.advance(done, total, "byte")
+
+        count = read_content(
+            self.site.files, scan, self.writer, known, self.store.has, files_read, looked_at_again=True, found=found
+        )
+        return scan, count
+
+    def _rows(self) -> tuple[Schema, list[StoredTable]]:
+        self.progress.stage("reading the database")
+        with self.site.reading_database() as state:
+            self.left_empty = left_empty_tables(self.site, self.options, state.schema)
+            tables = store_state(
+                state,
+                self.writer,
+                self.earlier.state if self.earlier is not None else None,
+                set(self.left_empty).__contains__,
+                _RowsSeen(self.progress, self.pace, self.earlier),
+                self.store.has,
+            )
+            return state.schema, list(tables)
+
+    def _again(self, scan: Scan) -> Scan:
+        """The scan with what moved while files and rows were read."""
+        self.progress.stage("looking for files that moved meanwhile")
+        if not scan.unstable and self.site.files.still_as_walked(scan):
+            return scan
+        again = scan_for(self.site, self.options, scan.entries)
+        read_content(self.site.files, again, self.writer, scan.entries, None, lambda done, total: None)
+        again.unstable = sorted({*again.unstable, *(p for p in scan.unstable if p in again.entries)})
+        return again
+
+
+class _SaidOfSite(TypedDict):
+    site: str
+    title: str
+    label: str | None
+    comment: str | None
+    reason: Reason
+    root: str
+    address: str
+    facts: Facts
+    areas_left_out: tuple[str, ...]
+    environment: dict[str, str]
+
+
+class _SaidOfScan(TypedDict):
+    left_out: tuple[str, ...]
+    too_large: tuple[str, ...]
+    unreadable: tuple[str, ...]
+    unstable: tuple[str, ...]
+
+
+def _said_of(site: SiteView, options: TakeOptions) -> _SaidOfSite:
     core, runtime = site.told_versions()
     return {
-        "format": MANIFEST_FORMAT,
-        "id": new_id(at),
-        "site": site.name,
-        "title": site.model.site.title,
-        "taken_at": stamp(at),
-        "seconds": round(time.monotonic() - began, 3),
-        "label": options.label,
-        "comment": options.comment,
-        "reason": options.reason,
-        "root": site.place,
-        "address": site.address,
-        "facts": {
-            "core": core,
-            "runtime": f"{site.model.runtime.name} {runtime}",
-            "components": _components(site),
-        },
-        "areas_left_out": sorted(options.leave_out_areas),
-        "left_out": sorted(scan.left_out),
-        "too_large": sorted(scan.too_large),
-        "unreadable": sorted(scan.unreadable),
-        "unstable": scan.unstable,
-        "environment": _environment(site),
-    }
+        "site": site.name, "title": site.model.site.title, "label": options.label, "comment": options.comment,
+        "reason": options.reason, "root": site.place, "address": site.address,
+        "facts": Facts(core, f"{site.model.runtime.name} {runtime}", _components(site)),
+        "areas_left_out": tuple(sorted(options.leave_out_areas)), "environment": _environment(site),
+    }  # fmt: skip
 
 
-def _components(site: SiteView) -> list[dict[str, object]]:
+def _said_of_scan(scan: Scan) -> _SaidOfScan:
+    return {
+        "left_out": tuple(sorted(scan.left_out)), "too_large": tuple(sorted(scan.too_large)),
+        "unreadable": tuple(sorted(scan.unreadable)), "unstable": tuple(scan.unstable),
+    }  # fmt: skip
+
+
+def _components(site: SiteView) -> tuple[dict[str, str | bool | None], ...]:
     """What is installed; nothing where a broken site cannot say (its files are saved all the same)."""
     try:
-        return [dataclasses.asdict(c) for c in site.components()]
+        return tuple(dataclasses.asdict(c) for c in site.components())
     except (UsageError, OSError, ValueError):
-        return []
+        return ()
 
 
 def _environment(site: SiteView) -> dict[str, str]:

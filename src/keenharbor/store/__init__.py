@@ -2,5 +2,6 @@
 
 from keenharbor.store.packs import Damage, ObjectId, ObjectSource, PackWriter, object_id
 from keenharbor.store.store import Store
+from keenharbor.store.writer import ObjectWriter
 
-__all__ = ["Damage", "ObjectId", "ObjectSource", "PackWriter", "Store", "object_id"]
+__all__ = ["Damage", "ObjectId", "ObjectSource", "ObjectWriter", "PackWriter", "Store", "object_id"]

@@ -189,7 +189,7 @@ def _renamed_checkpoint(
     live: SiteView, name: str, snapshot: Snapshot, was_at: str, ini: dict[str, str], address: str | None
 ) -> _Side:
     """A checkpoint with its clone's places written as live's."""
-    places = {was_at: live.address, str(snapshot.manifest["root"]): live.place}
+    places = {was_at: live.address, snapshot.manifest.root: live.place}
     places |= dict(zip(snapshot.database_place.marks, live.database.marks, strict=False))
     back = Rewriter(places)
     own = {k: back.text(v) for k, v in ini.items()}
