@@ -22,8 +22,8 @@ from hypothesis import strategies as st
 from conftest import StateInMemory, state_in_memory
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.database import DatabasePlace, StoredState, open_database, row_delta, store_state
+from keenharbor.database.kinds import kind_of
 from keenharbor.database.private_server import PrivateServer, missing_program
-from keenharbor.database.protocol import settled_ddl
 from keenharbor.snapshot import restore_state
 from keenharbor.store import Store
 
@@ -471,7 +471,7 @@ def test_lists_of_texts_that_the_server_writes_otherwise_the_next_time(server: P
     ],
 )  # fmt: skip
 def test_only_casts_of_lists_are_settled(ddl: str, settled: str) -> None:
-    assert settled_ddl(ddl) == settled and settled_ddl(settled) == settled
+    assert kind_of("postgres").settle(ddl) == settled == kind_of("postgres").settle(settled)
 
 
 def test_a_server_that_starts_leaves_other_servers_temporary_tables_alone(tmp_path: Path) -> None:

@@ -16,9 +16,10 @@ from hypothesis import strategies as st
 from conftest import harbor, on_a_terminal
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, Table, open_database
+from keenharbor.database.kinds import engine_of
 from keenharbor.host import FileTree, WalkRules
 from keenharbor.site.components import header_facts, is_true, says_yes_or_no, words_of_cell
-from keenharbor.site.connections import engine_of, host_of_address, place_of_text, server_place, split_host
+from keenharbor.site.connections import host_of_address, place_of_text, server_place, split_host
 from keenharbor.site.inference.contents import common_prefix, is_packed_text, kind_of, look_through
 from keenharbor.site.inference.databases import database_candidates
 from keenharbor.site.inference.sources import settings_sources

@@ -21,6 +21,7 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.failure import tell
 from keenharbor.cli.main import cli
+from keenharbor.database import ENGINES
 from keenharbor.demo.scene import Scene
 from keenharbor.demo.story import Told, play, shell
 
@@ -64,7 +65,7 @@ class _Player:
 @harbor_command(name="demo", site=False)
 @click.option("--dir", "folder", type=click.Path(path_type=Path), default="harbor-demo", help="The folder to play in.")
 @click.option("--port", type=click.IntRange(1, 65535), help="The live site's port on loopback.")
-@click.option("--database", "engine", type=click.Choice(["sqlite", "mariadb", "postgres"]), default="sqlite",
+@click.option("--database", "engine", type=click.Choice(ENGINES), default=ENGINES[0],
               help="What the site keeps its data in; a server is started in the folder.")  # fmt: skip
 @click.option("--serve", is_flag=True, help="Leave the site running at the end, until Ctrl-C.")
 def demo(session: Session, folder: Path, port: int | None, engine: str, serve: bool) -> None:

@@ -16,6 +16,7 @@ from keenharbor.base.durable import (
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import parse_stamp
 from keenharbor.database import DatabasePlace
+from keenharbor.database.kinds import SQLITE
 from keenharbor.database.protocol import NO_DATABASE
 from keenharbor.host.programs import runs
 
@@ -68,7 +69,7 @@ class CloneFacts:
         """Where its database is. ``database`` is a file, or the URL of one on a server."""
         if "://" in self.database or self.database == NO_DATABASE:
             return DatabasePlace.from_url(self.database)
-        return DatabasePlace("sqlite", Path(self.database))
+        return DatabasePlace(SQLITE.name, Path(self.database))
 
     @property
     def made(self) -> datetime:

@@ -23,8 +23,9 @@ from keenharbor.clone.sealed import live_secrets
 from keenharbor.clone.server import free_port
 from keenharbor.clone.ties import cut_ties, put_programs, rewriter_for, switch_off
 from keenharbor.database import DatabasePlace, open_database
+from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.database.private_server import PrivateServer
-from keenharbor.database.protocol import NO_DATABASE, NO_ENGINE
+from keenharbor.database.protocol import NO_DATABASE
 from keenharbor.host.environment import make_environment, within
 from keenharbor.host.programs import end_program, started_at
 from keenharbor.host.sealing import remove_groups

@@ -123,15 +123,15 @@ def put_programs(clone: Clone) -> None:
 
 
 def _names_its_port(place: DatabasePlace) -> bool:
-    return place.engine == "postgres" and place.socket.rpartition(".")[2].isdigit()
+    return bool(place.kind.socket_name) and place.socket.rpartition(".")[2].isdigit()
 
 
 def _host_for(place: DatabasePlace, now: str, has_socket: bool) -> str:
-    """What the setting for the host is to hold: where it is the only place for a socket, that of PostgreSQL's folder, or
-    ``localhost:/PATH`` (the path alone where a path stands there now)."""
+    """What the setting for the host is to hold: where it is the only place for a socket, its folder for clients that
+    name that, or ``localhost:/PATH`` (the path alone where a path stands there now)."""
     if not place.socket or has_socket:
         return place.host
-    if place.engine == "postgres":
+    if place.kind.socket_name:
         return str(Path(place.socket).parent)
     return place.socket if now.startswith("/") else f"localhost:{place.socket}"
 

@@ -1,4 +1,4 @@
-"""The engines that the tool can read and write: one row here and one module each, loaded when it is used."""
+"""Opening a database: its engine's module is loaded when it is used."""
 
 from __future__ import annotations
 
@@ -7,25 +7,21 @@ from importlib import import_module
 from types import ModuleType
 
 from keenharbor.base.errors import UsageError
+from keenharbor.database.kinds import KINDS, NO_ENGINE
 from keenharbor.database.protocol import Database, DatabasePlace
 from keenharbor.database.rows import StoredState
 
-ENGINES = {
-    "sqlite": "SqliteDatabase",
-    "mariadb": "MariadbDatabase",
-    "postgres": "PostgresDatabase",
-    "none": "NoDatabase",
-}
+ENGINES = tuple(n for n in KINDS if n != NO_ENGINE)
+"""The names of those that a site may have."""
 
 
 def open_database(place: DatabasePlace) -> Database:
     """The database at ``place``; nothing is opened yet. Raises `UsageError` for an engine that is not known."""
-    if place.engine not in ENGINES:
+    if place.engine not in KINDS:
         raise UsageError(
-            f"database engine '{place.engine}' is not known",
-            advice=f"known engines: {', '.join(sorted(set(ENGINES) - {'none'}))}",
+            f"database engine '{place.engine}' is not known", advice=f"known engines: {', '.join(sorted(ENGINES))}"
         )
-    made: Database = getattr(_module(place.engine), ENGINES[place.engine])(place)
+    made: Database = getattr(_module(place.engine), place.kind.made_by)(place)
     return made
 
 

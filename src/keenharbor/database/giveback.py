@@ -10,7 +10,7 @@ from blake3 import blake3
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database.lines import decode_lines, encode_row
-from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table, settled_ddl
+from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
 from keenharbor.database.rows import StoredState, chunks
 
 MOST_BYTES_APART = 8 * 1024 * 1024
@@ -98,8 +98,9 @@ def differences(
             yield table, apart
 
 
-def _settled(table: Table | None) -> Table | None:
-    return replace(table, ddl=settled_ddl(table.ddl)) if table is not None else None
+def _settled(schema: Schema, name: str) -> Table | None:
+    table = schema.table(name)
+    return replace(table, ddl=schema.kind.settle(table.ddl)) if table is not None else None
 
 
 def refuse_other_definitions(present: Schema, wanted: Schema, tables: Iterable[str]) -> None:
@@ -107,7 +108,7 @@ def refuse_other_definitions(present: Schema, wanted: Schema, tables: Iterable[s
     for name in tables:
         if wanted.table(name) is None:
             raise UsageError(f"the snapshot has no table '{name}'")
-        if _settled(present.table(name)) != _settled(wanted.table(name)):
+        if _settled(present, name) != _settled(wanted, name):
             raise UsageError(
                 f"table {name} is not made as it was: single tables cannot be given back over it",
                 advice="restore to a folder or another database and take from there, or restore everything",

@@ -19,15 +19,15 @@ from typing import Any
 
 from keenharbor.base.durable import private_folder, remove_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.database.engines import open_database
 from keenharbor.database.protocol import DatabasePlace
+from keenharbor.database.servers import RECIPES, Folders, ServerRecipe
 from keenharbor.host.programs import Running, clean_environment, find_program, run_program, runs
 from keenharbor.host.sealing import Sealing, arranged, parts_here, program_places
 
 START_SECONDS = 60.0
-_USER = "harbor"
 _LONGEST_SOCKET = 90
 """Longer paths of sockets are refused by the system (sun_path, unix(7)); the servers add a name to it."""
-_POSTGRES_FOLDERS = "/usr/lib/postgresql/*/bin"
 
 
 def missing_program(engine: str) -> str | None:
@@ -39,33 +39,24 @@ def missing_program(engine: str) -> str | None:
     return None
 
 
-def _programs(engine: str) -> list[str]:
-    if engine == "mariadb":
-        wanted = ("mariadb-install-db", "mariadbd")
-        found = [find_program(p, f"{os.environ.get('PATH', '')}:/usr/sbin:/usr/libexec") for p in wanted]
-    elif engine == "postgres":
-        wanted = ("initdb", "postgres")
-        folders = sorted(
-            Path("/").glob(_POSTGRES_FOLDERS.lstrip("/")), key=lambda p: _number(p.parent.name), reverse=True
-        )
-        path = ":".join([*map(str, folders), os.environ.get("PATH", "")])
-        found = [find_program(p, path) for p in wanted]
-    else:
+def _recipe(engine: str) -> ServerRecipe:
+    if engine not in RECIPES:
         raise UsageError(f"there is no private server for the engine '{engine}'")
-    for program, place in zip(wanted, found, strict=True):
+    return RECIPES[engine]
+
+
+def _programs(engine: str) -> list[str]:
+    recipe = _recipe(engine)
+    found = []
+    for program in recipe.programs:
+        place = find_program(program, recipe.search_path())
         if place is None:
             raise UsageError(
                 f"the program {program} is not installed",
                 advice=f"install the {engine} server, or name another database server in the site file",
             )
-    return [str(f) for f in found]
-
-
-def _number(text: str) -> float:
-    try:
-        return float(text)
-    except ValueError:
-        return 0
+        found.append(str(place))
+    return found
 
 
 @dataclass
@@ -100,21 +91,27 @@ class PrivateServer:
             socket_folder = Path(tempfile.mkdtemp(prefix="harbor-socket-"))
         server = cls(engine, str(folder), str(socket_folder), variables=variables or {}, sealed_from=sealed_from)
         try:
-            if engine == "postgres":
-                server._choose_data_folder()
+            folders = server._folders
+            server._recipe.choose_data(folders)
+            server.socket_folder, server.data = folders.socket, folders.data
             note(server)
-            if engine == "mariadb":
-                server._prepare([install, "--no-defaults", f"--datadir={folder}/data", "--skip-test-db",
-                                 "--auth-root-authentication-method=normal", *server._mariadb_options()])  # fmt: skip
-            else:
-                server._prepare_postgres(install)
+            server._prepare(server._recipe.prepare_command(install, folders))
             server.start()
         except BaseException:
             server.remove()
             raise
         return server
 
-    def _prepare(self, command: list[str], user: str | None = None) -> None:
+    @property
+    def _recipe(self) -> ServerRecipe:
+        return _recipe(self.engine)
+
+    @property
+    def _folders(self) -> Folders:
+        return Folders(self.folder, self.socket_folder, self.data)
+
+    def _prepare(self, command: list[str]) -> None:
+        user = self._recipe.user()
         shown = (
             command if user is None else ["setpriv", f"--reuid={user}", f"--regid={user}", "--clear-groups", *command]
         )
@@ -127,52 +124,16 @@ class PrivateServer:
                 f"a private {self.engine} server cannot be prepared: {ran.output.strip()[-400:]}", where=self.folder
             )
 
-    def _mariadb_options(self) -> list[str]:
-        """Temporary files go into a folder of the server's own: a server that starts removes those that it finds, which in the
-        system's temporary folder may be another running server's, live's among them."""
-        own = private_folder(Path(self.folder) / "tmp")
-        return [f"--tmpdir={own}", *(["--user=root"] if os.geteuid() == 0 else [])]
-
-    def _choose_data_folder(self) -> None:
-        self.data = str(Path(self.folder) / "data")
-        if os.geteuid() == 0:
-            # It refuses to run as root; another user must be able to reach its folder, which lies in a private one.
-            self.data = tempfile.mkdtemp(prefix="harbor-postgres-")
-            if self.socket_folder != self.folder:  # one was made for its short name
-                remove_folder(Path(self.socket_folder))
-            self.socket_folder = self.data
-            owner = pwd.getpwnam(_unprivileged())
-            os.chown(self.data, owner.pw_uid, owner.pw_gid)
-        private_folder(Path(self.data))
-
-    def _prepare_postgres(self, install: str) -> None:
-        user = _unprivileged() if os.geteuid() == 0 else None
-        self._prepare(
-            [install, "-D", f"{self.data}/cluster", "-U", _USER, "-A", "trust", "-N", "--no-locale", "-E", "UTF8"], user
-        )
-
     @property
     def place(self) -> DatabasePlace:
         """The server with the name of the database left open."""
-        if self.engine == "mariadb":
-            return DatabasePlace("mariadb", socket=f"{self.socket_folder}/server.sock", user="root", name="site")
-        return DatabasePlace("postgres", socket=f"{self.socket_folder}/.s.PGSQL.5432", user=_USER, name="site")
+        return self._recipe.place(self._folders)
 
     def start(self) -> None:
         """Start the server and wait until it answers. Raises `KeenHarborError` when it does not."""
         _, program = _programs(self.engine)
-        user: str | None = None
-        if self.engine == "mariadb":
-            command = [
-                program, "--no-defaults", f"--datadir={self.folder}/data", f"--socket={self.socket_folder}/server.sock",
-                "--skip-networking", f"--pid-file={self.folder}/server.pid", "--innodb-buffer-pool-size=64M",
-                "--innodb-log-file-size=48M", "--local-infile=1", "--event-scheduler=OFF", "--skip-log-bin",
-                "--innodb-flush-log-at-trx-commit=0", "--max-allowed-packet=1G", *self._mariadb_options(),
-            ]  # fmt: skip
-        else:
-            user = _unprivileged() if os.geteuid() == 0 else None
-            command = [program, "-D", f"{self.data}/cluster", "-k", self.socket_folder, "-c", "listen_addresses=",
-                       "-c", "fsync=off", "-c", "max_wal_size=2GB"]  # fmt: skip
+        user = self._recipe.user()
+        command = self._recipe.serve_command(program, self._folders)
         told = {"PATH": os.environ.get("PATH", ""), "LC_ALL": "C", **self.variables}
         sealed = self._sealed(program, user)
         process = Running(
@@ -202,10 +163,8 @@ class PrivateServer:
         return Sealing(own, visible, writable, hidden, str(temporary), network=network, user=user).prefix()
 
     def _wait(self, process: Running) -> None:
-        from keenharbor.database.engines import open_database
-
         deadline = time.monotonic() + START_SECONDS
-        server = open_database(self.place.with_name("mysql" if self.engine == "mariadb" else "postgres"))
+        server = open_database(self.place.with_name(self.place.kind.first_database))
         while True:
             try:
                 server.version()
@@ -228,8 +187,7 @@ class PrivateServer:
         """End the server."""
         if not self.running or self.pid is None:
             return
-        # PostgreSQL: SIGINT is the fast shutdown, which does not wait for clients.
-        for sign in (signal.SIGINT if self.engine == "postgres" else signal.SIGTERM, signal.SIGKILL):
+        for sign in (self._recipe.stop_signal, signal.SIGKILL):
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(self.pid, sign)
             end = time.monotonic() + 10
@@ -251,16 +209,7 @@ class PrivateServer:
 
     def run_sql(self, statement: str) -> None:
         """Run a statement on the server, outside any database of a site."""
-        from keenharbor.database.engines import open_database
-
-        if self.engine == "mariadb":
-            with open_database(self.place.with_name("mysql")).writing() as writer:
-                writer.script(statement)
-            return
-        from keenharbor.database.postgres import PostgresDatabase, run_statement
-
-        with contextlib.closing(PostgresDatabase(self.place).connect("postgres")) as connection:
-            run_statement(connection, statement)
+        self._recipe.run_sql(self.place, statement)
 
     def write(self, file: Path) -> None:
         """Write down what is needed to find the server again."""
@@ -279,13 +228,3 @@ class PrivateServer:
 
     def __exit__(self, *_: object) -> None:
         self.remove()
-
-
-def _unprivileged() -> str:
-    for name in ("postgres", "nobody"):
-        with contextlib.suppress(KeyError):
-            pwd.getpwnam(name)
-            return name
-    raise UsageError(
-        "there is no unprivileged user for a private PostgreSQL server", advice="run as another user than root"
-    )

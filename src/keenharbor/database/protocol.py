@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -11,6 +10,7 @@ from typing import Any, Literal, Protocol
 from urllib.parse import parse_qs, quote, unquote, urlsplit
 
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.database.kinds import NO_ENGINE, SCHEMES, EngineKind, kind_of
 
 Value = None | int | float | str | bytes
 Row = tuple[Value, ...]
@@ -19,18 +19,8 @@ RowFormat = Literal["json", "copy"]
 ColumnKind = Literal["any", "int", "float", "text", "bytes", "bool"]
 """How a stored value is read: ``any`` says it itself (JSON); decimals, dates and the like are kept as the engine's text."""
 
-DEFAULT_PORTS = {"mariadb": 3306, "postgres": 5432}
-NO_ENGINE = "none"
-"""The engine of a site without a database."""
 NO_DATABASE = f"{NO_ENGINE}:"
 """The URL of a site without a database."""
-SCHEMES = {
-    "sqlite": "sqlite",
-    "mariadb": "mariadb",
-    "mysql": "mariadb",
-    "postgres": "postgres",
-    "postgresql": "postgres",
-}
 
 
 @dataclass(frozen=True)
@@ -48,6 +38,11 @@ class DatabasePlace:
     name: str = ""
     user: str = ""
     password: str = field(default="", repr=False)
+
+    @property
+    def kind(self) -> EngineKind:
+        """What is known of its engine."""
+        return kind_of(self.engine)
 
     def __str__(self) -> str:
         if self.engine == NO_ENGINE:
@@ -95,7 +90,7 @@ class DatabasePlace:
     @property
     def asked_port(self) -> int:
         """The port, the engine's usual one where none is said."""
-        return self.port or DEFAULT_PORTS.get(self.engine, 0)
+        return self.port or self.kind.port
 
     def with_name(self, name: str) -> DatabasePlace:
         """Another database on the same server."""
@@ -118,7 +113,7 @@ class DatabasePlace:
         if engine is None:
             raise UsageError(f"database engine '{parts.scheme}' is not known", advice=URL_ADVICE)
         path = unquote(parts.path)
-        if engine == "sqlite":
+        if kind_of(engine).is_file:
             if len(path) < 2:
                 raise UsageError("the database URL names no file", advice=URL_ADVICE)
             return cls(engine, Path(path))
@@ -139,7 +134,7 @@ class DatabasePlace:
         if self.engine == NO_ENGINE:
             return NO_DATABASE
         if self.path is not None:
-            return f"sqlite://{quote(str(self.path))}"
+            return f"{self.engine}://{quote(str(self.path))}"
         user = f"{quote(self.user, safe='')}@" if self.user else ""
         port = f":{self.port}" if self.port else ""
         socket = f"?socket={quote(self.socket)}" if self.socket else ""
@@ -217,6 +212,11 @@ class Schema:
     not_kept: tuple[str, ...] = ()
     counters: dict[str, list[Any]] = field(default_factory=dict)
 
+    @property
+    def kind(self) -> EngineKind:
+        """What is known of its engine."""
+        return kind_of(self.engine)
+
     def table(self, name: str) -> Table | None:
         return next((t for t in self.tables if t.name == name), None)
 
@@ -238,31 +238,15 @@ class Schema:
         """The DDL of everything by ``kind name``, for comparing two schemas."""
         found = {f"table {t.name}": t.ddl for t in self.tables if t.kind != "internal"}
         found |= {f"{kind} {name}": ddl for kind, name, ddl in self.objects}
-        return {n: settled_ddl(ddl) for n, ddl in found.items()} if self.engine == "postgres" else found
+        return {n: self.kind.settle(ddl) for n, ddl in found.items()}
 
     def settled(self) -> tuple[tuple[Table, ...], tuple[tuple[str, str, str], ...]]:
-        """Tables and objects with what PostgreSQL makes of its own words, to tell whether two schemas are alike in order, too."""
+        """Tables and objects with what the engine makes of its own words, to tell whether two schemas are alike in order, too."""
+        settle = self.kind.settle
         return (
-            tuple(replace(t, ddl=settled_ddl(t.ddl)) for t in self.tables),
-            tuple((kind, name, settled_ddl(ddl)) for kind, name, ddl in self.objects),
+            tuple(replace(t, ddl=settle(t.ddl)) for t in self.tables),
+            tuple((kind, name, settle(ddl)) for kind, name, ddl in self.objects),
         )
-
-
-_ARRAY_CAST = re.compile(r"\(ARRAY\[((?:[^\[\]']|'(?:[^']|'')*')*)\]\)::(text|character varying)\[\]")
-_ELEMENT = re.compile(r"'(?:[^']|'')*'::[a-z ]+(?:\(\d+\))?")
-
-
-def settled_ddl(ddl: str) -> str:
-    """A definition as PostgreSQL writes it once it has read its own words: a list of texts that was cast as a whole
-    (``status IN ('a', 'b')`` over ``varchar``) is written with a cast for each the next time, and means the same."""
-
-    def spread(found: re.Match[str]) -> str:
-        elements = _ELEMENT.findall(found[1])
-        if ", ".join(elements) != found[1]:
-            return found[0]
-        return f"ARRAY[{', '.join(f'({e})::{found[2]}' for e in elements)}]"
-
-    return _ARRAY_CAST.sub(spread, ddl)
 
 
 @dataclass(frozen=True)

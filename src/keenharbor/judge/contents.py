@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
 from keenharbor.database import DatabaseState, Schema, Table
-from keenharbor.database.protocol import NO_ENGINE, SCHEMES
+from keenharbor.database.kinds import NO_ENGINE, SCHEMES
 from keenharbor.site.checks import Check, Verdict
 from keenharbor.site.feed import Release, allows
 from keenharbor.site.view import SiteView
@@ -147,7 +147,7 @@ def _type_of(table: Table, column: str) -> str:
 
 def _unlike_definitions(schema: Schema) -> Iterator[Check]:
     """Columns whose type is not that of what they name, and tables whose texts are compared by other rules than most."""
-    if schema.engine == "sqlite":
+    if schema.kind.own_types:
         return  # every value has its own type there
     unlike = []
     for table, column, parent, key, declared in _references(schema):

@@ -8,24 +8,10 @@ from urllib.parse import parse_qs, quote, unquote, urlsplit
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
-from keenharbor.database.protocol import SCHEMES
+from keenharbor.database.kinds import engine_of, kind_of
 
-_ENGINE_WORDS = (
-    ("sqlite", "sqlite"), ("mariadb", "mariadb"), ("mysql", "mariadb"), ("postgres", "postgres"), ("pgsql", "postgres"),
-    ("psycopg", "postgres"), ("pg8000", "postgres"), ("asyncpg", "postgres"),
-)  # fmt: skip
 _URL = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*)://")
-_DSN = re.compile(r"(sqlite2?|mysql|mariadb|pgsql|postgresql):", re.IGNORECASE)
-
-
-def engine_of(text: str) -> str | None:
-    """The engine that a driver's, adapter's or back end's name speaks of; None when it is none of those that are known."""
-    word = text.strip().lower()
-    if word in SCHEMES:
-        return SCHEMES[word]
-    if word in ("pg", "psql"):
-        return "postgres"
-    return next((engine for part, engine in _ENGINE_WORDS if part in word and len(word) < 80), None)
+_DSN = re.compile(r"([a-z]+\d?):", re.IGNORECASE)
 
 
 def split_host(text: str) -> tuple[str, str, str]:
@@ -46,10 +32,10 @@ def split_host(text: str) -> tuple[str, str, str]:
 def server_place(
     engine: str, host: str, port: str, socket: str, name: str, user: str = "", password: str = ""
 ) -> DatabasePlace:  # fmt: skip
-    """A database on a server, from what settings say of it. PostgreSQL's clients name the folder of its socket."""
-    number = int(port) if port.isdigit() else 0
-    if engine == "postgres" and socket and ".s.PGSQL." not in socket:
-        socket = f"{socket.rstrip('/')}/.s.PGSQL.{number or 5432}"
+    """A database on a server, from what settings say of it. Clients of some engines name the folder of the socket."""
+    number, kind = int(port) if port.isdigit() else 0, kind_of(engine)
+    if socket and kind.socket_name and kind.socket_name.format("") not in socket:
+        socket = f"{socket.rstrip('/')}/{kind.socket_name.format(number or kind.port)}"
     return DatabasePlace(engine, None, host or ("" if socket else "localhost"), number, socket, name, user, password)
 
 
@@ -62,14 +48,14 @@ def place_of_text(text: str, root: Path, user: str = "", password: str = "") -> 
         if engine is None:
             return None
         try:
-            if engine == "sqlite":
+            if kind_of(engine).is_file:
                 path = unquote(text[found.end() :].partition("?")[0])
                 # Three slashes name a path from here, four one from the root of the file system; so do most libraries.
                 if path.startswith("//"):
                     path = "/" + path.lstrip("/")
                 elif path.startswith("/") and not Path(path).exists():
                     path = path[1:]
-                return DatabasePlace("sqlite", root / path) if path.strip("/") and ":memory:" not in path else None
+                return DatabasePlace(engine, root / path) if path.strip("/") and ":memory:" not in path else None
             parts = urlsplit(f"{engine}://{text[found.end() :]}")
             asked = parse_qs(parts.query)
             sockets = [*asked.get("socket", []), *asked.get("unix_socket", []), *asked.get("host", [])]
@@ -83,8 +69,8 @@ def place_of_text(text: str, root: Path, user: str = "", password: str = "") -> 
         return server_place(engine, place.host, str(place.port or ""), place.socket, place.name, user, password)
     if found := _DSN.match(text):
         engine, rest = engine_of(found[1]), text[found.end() :]
-        if engine == "sqlite":
-            return DatabasePlace("sqlite", root / rest) if rest and rest != ":memory:" else None
+        if engine is not None and kind_of(engine).is_file:
+            return DatabasePlace(engine, root / rest) if rest and rest != ":memory:" else None
         said = dict(p.strip().split("=", 1) for p in re.split(r"[; ]", rest) if "=" in p)
         if engine is None or not said.get("dbname"):
             return None

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
-from keenharbor.database.protocol import NO_ENGINE
+from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.host import AnyPath
 from keenharbor.site.inference.evidence import Entry, Sureness
 from keenharbor.site.load import SITE_FILE_NAME, database_place, database_settings_file, read_platform

@@ -9,9 +9,9 @@ from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
-from keenharbor.database.protocol import NO_ENGINE
+from keenharbor.database.kinds import NO_ENGINE, engine_of, kind_of
 from keenharbor.host import Here, ReadPath
-from keenharbor.site.connections import engine_of, place_of_text, server_place, split_host
+from keenharbor.site.connections import place_of_text, server_place, split_host
 from keenharbor.site.model import DatabaseSettingsPart, SiteFile
 from keenharbor.site.settings import SettingsForm, form_of, read_settings
 from keenharbor.site.toml import find_line, read_toml, validated
@@ -134,7 +134,7 @@ def _by_settings(
         return place
     named = value(keys.engine) or engine
     engine = engine_of(named) or named
-    if engine == "sqlite":
+    if kind_of(engine).is_file:
         if not value(keys.path):
             raise UsageError(f"the setting '{keys.path or 'path'}' for the database is not there", where=file)
         return DatabasePlace(engine, Path(str(root)) / (keys.path_pattern or "{}").replace("{}", value(keys.path)))

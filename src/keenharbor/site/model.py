@@ -10,6 +10,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from keenharbor.database.kinds import SQLITE
 from keenharbor.site.settings import SettingsForm
 
 Text = Annotated[str, Field(min_length=1)]
@@ -153,7 +154,7 @@ class DatabasePart(Part):
 
     ``scratch_url`` names a server on which clones may make databases; without it they get servers of their own."""
 
-    engine: Text = "sqlite"
+    engine: Text = SQLITE.name
     path: str | None = None
     setting: str | None = None
     url: Text | None = None

@@ -29,6 +29,7 @@ from keenharbor import __version__
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.database import sql_text
+from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.snapshot.archive import ARCHIVE_FORM, PART, ArchiveForm
 from keenharbor.snapshot.lists import with_lists
 from keenharbor.snapshot.manifest import Snapshot
@@ -317,7 +318,7 @@ def _sum_line(digest: str, name: str) -> bytes:
 
 def _database_name(snapshot: Snapshot) -> str:
     place = snapshot.database_place
-    return "none" if place.engine == "none" else file_name(place.name or place.file.name)
+    return NO_ENGINE if place.engine == NO_ENGINE else file_name(place.name or place.file.name)
 
 
 def _readme(snapshot: Snapshot, options: ExportOptions) -> str:

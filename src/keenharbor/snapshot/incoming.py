@@ -13,6 +13,7 @@ from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import now, parse_stamp
 from keenharbor.database import DatabasePlace, Schema
 from keenharbor.database.definitions import check_definitions
+from keenharbor.database.kinds import KINDS
 from keenharbor.host import AREAS
 
 _MOST = 2**62
@@ -38,6 +39,12 @@ def _place(text: str) -> str:
         DatabasePlace.from_url(text)
     except KeenHarborError as error:
         raise ValueError(error.what) from None
+    return text
+
+
+def _engine(text: str) -> str:
+    if text not in KINDS:
+        raise ValueError("no engine of that name is known")
     return text
 
 
@@ -79,7 +86,7 @@ class _Table(_Strict):
 
 
 class _Schema(_Strict):
-    engine: Literal["sqlite", "mariadb", "postgres", "none"]
+    engine: Annotated[str, AfterValidator(_engine)]
     version: Short
     tables: Annotated[list[_Table], Field(max_length=100_000)]
     objects: Annotated[list[Annotated[list[str], Field(min_length=3, max_length=3)]], Field(max_length=100_000)]

@@ -17,12 +17,7 @@ def file_name(name: str) -> str:
 
 def client_hint(schema: Schema, file: str) -> str:
     """The command by which the SQL text is put into an empty database by hand."""
-    return {
-        "sqlite": f"sqlite3 NEW.db < {file}",
-        "mariadb": f"mariadb --default-character-set=utf8mb4 NEW_DATABASE < {file}",
-        "postgres": f"psql -v ON_ERROR_STOP=1 -1 -d NEW_DATABASE -f {file}",
-        "none": "(the site has no database: there is nothing to do)",
-    }[schema.engine]
+    return schema.kind.client.format(file)
 
 
 def csv_text(state: StoredState, name: str) -> Iterator[bytes]:

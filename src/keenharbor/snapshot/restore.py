@@ -10,6 +10,7 @@ from pathlib import Path
 from keenharbor.base.durable import private_folder, write_pieces
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.database import Database, DatabasePlace, ReadDatabase, StoredState, open_database, sql_text
+from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.database.rewrite import rewrite_database
 from keenharbor.host import FileTree
 from keenharbor.snapshot.manifest import Snapshot
@@ -77,9 +78,9 @@ def give_back(
         _check_target(snapshot, target)
     if database is not None and live is not None and live.is_at(database):
         raise UsageError("this is the live site's database", where=str(database), advice="--live restores over it")
-    if snapshot.state.schema.engine == "none" and database is None:
+    if snapshot.state.schema.engine == NO_ENGINE and database is None:
         with_database = bool(tables)
-    as_text = with_database and database is None and (bool(tables) or snapshot.state.schema.engine != "sqlite")
+    as_text = with_database and database is None and (bool(tables) or not snapshot.state.schema.kind.is_file)
     if moved is not None and as_text:
         raise UsageError(
             "SQL text and CSV are not rewritten for a site that has moved",
@@ -93,7 +94,9 @@ def give_back(
         rows = _into_database(snapshot, open_database(database), tables, overwrite)
         place = str(database)
     elif target is not None and with_database and not as_text:
-        new_database = DatabasePlace("sqlite", target / "database" / snapshot.database_place.file.name)
+        new_database = DatabasePlace(
+            snapshot.state.schema.engine, target / "database" / snapshot.database_place.file.name
+        )
         private_folder(new_database.file.parent)
         rows = restore_state(snapshot.state, open_database(new_database))
         place = str(new_database.file)

@@ -9,12 +9,12 @@ from pathlib import Path, PurePosixPath
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, open_database
-from keenharbor.site.connections import engine_of, place_of_text, server_place, split_host
+from keenharbor.database.kinds import KINDS, SQLITE, engine_of, kind_of
+from keenharbor.site.connections import place_of_text, server_place, split_host
 from keenharbor.site.inference.sources import Group, Source, calls_of, groups_of
 from keenharbor.site.settings import Setting
 from keenharbor.tree import Entry
 
-_SQLITE_MAGIC = b"SQLite format 3\0"
 _DATABASE_WORD = re.compile(r"(?i)(db|database|sql|maria|postgres|pg_?|connection|datasource|default)")
 _NO_DATABASE = re.compile(
     r"(?i)(mail|smtp|ftp|redis|cache|memcache|queue|amqp|ldap|imap|search|elastic|proxy|session|oauth|api|s3|broker)"
@@ -60,7 +60,7 @@ def sqlite_files(root: Path, entries: Mapping[str, Entry]) -> list[str]:
         if entry.kind == "file" and entry.size >= 512 and entry.size % 512 == 0:
             try:
                 with (root / path).open("rb") as file:
-                    if file.read(16) == _SQLITE_MAGIC:
+                    if file.read(16) == SQLITE.magic:
                         found.append((entry.size, path))
             except OSError:
                 continue
@@ -80,7 +80,7 @@ def database_candidates(root: Path, entries: Mapping[str, Entry], sources: Seque
         found += _in_calls(root, source)
     known = {c.place.path.resolve() for c in found if c.place.path is not None}
     found += [
-        Candidate(DatabasePlace("sqlite", root / f), None, score=-1.0)
+        Candidate(DatabasePlace(SQLITE.name, root / f), None, score=-1.0)
         for f in files
         if (root / f).resolve() not in known
     ]
@@ -136,9 +136,10 @@ def _in_group(root: Path, source: Source, group: Group, files: Sequence[str]) ->
     keys = {role: s.key for role, s in group.members.items() if role != "url"}
     score = source.score + (1.5 if _DATABASE_WORD.search(group.name) else 0) + (1.5 if engine else 0)
     named = said.get("name") or ""
-    if engine == "sqlite" or (engine is None and not said.get("user") and (said.get("path") or named)):
-        yield from _as_file(root, source, group, files, score, keys, sure=engine == "sqlite")
-        if engine == "sqlite":
+    in_file = engine is not None and kind_of(engine).is_file
+    if in_file or (engine is None and not said.get("user") and (said.get("path") or named)):
+        yield from _as_file(root, source, group, files, score, keys, sure=in_file)
+        if in_file:
             return
     if not named or len(named) > 64 or re.search(r"[\s/\\:]", named) or named.isdigit():
         return
@@ -156,11 +157,11 @@ def _in_group(root: Path, source: Source, group: Group, files: Sequence[str]) ->
 
 
 def _engines_by(port: int, socket: str, source: Source) -> list[str]:
-    if port == 5432 or "PGSQL" in socket or "postgres" in socket:
-        return ["postgres"]
-    if port == 3306 or "mysql" in socket or "maria" in socket:
-        return ["mariadb"]
-    return ["postgres", "mariadb"] if source.form == "python" else ["mariadb", "postgres"]
+    servers = [k for k in KINDS.values() if k.on_server]
+    by_sign = [k.name for k in servers if port == k.port or any(w in socket for w in k.socket_words)]
+    # Nothing says it: which is tried first is decided by what is usual for the language.
+    in_order = [k.name for k in servers]
+    return by_sign[:1] or (in_order[::-1] if source.form == "python" else in_order)
 
 
 def _as_file(
@@ -178,7 +179,7 @@ def _as_file(
             if _is_sqlite(path):
                 here = {} if base == root else {"path_pattern": f"{base.relative_to(root).as_posix()}/{{}}"}
                 yield Candidate(
-                    DatabasePlace("sqlite", path), source, {**own, "path": setting.key, **here}, setting, score + 3
+                    DatabasePlace(SQLITE.name, path), source, {**own, "path": setting.key, **here}, setting, score + 3
                 )
                 return
         if "/" not in text:
@@ -187,17 +188,19 @@ def _as_file(
                 if name == text or re.fullmatch(re.escape(text) + r"\.(db|sqlite3?|s3db|db3)", name):
                     pattern = file[: len(file) - len(name)] + name.replace(text, "{}", 1)
                     keys_here = {**own, "path": setting.key, "path_pattern": pattern}
-                    yield Candidate(DatabasePlace("sqlite", root / file), source, keys_here, setting, score + 2)
+                    yield Candidate(DatabasePlace(SQLITE.name, root / file), source, keys_here, setting, score + 2)
                     return
         if sure:
-            yield Candidate(DatabasePlace("sqlite", root / text), source, {**own, "path": setting.key}, setting, score)
+            yield Candidate(
+                DatabasePlace(SQLITE.name, root / text), source, {**own, "path": setting.key}, setting, score
+            )
             return
 
 
 def _is_sqlite(path: Path) -> bool:
     try:
         with path.open("rb") as file:
-            return file.read(16) == _SQLITE_MAGIC
+            return file.read(16) == SQLITE.magic
     except (OSError, ValueError):
         return False
 

@@ -12,6 +12,7 @@ from typing import Any
 import tomlkit
 
 from keenharbor.base.errors import UsageError
+from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.site.inference.databases import Candidate
 from keenharbor.site.inference.inferred import Given, Inferred
 from keenharbor.site.inference.packages import Home
@@ -153,18 +154,18 @@ def _put_database(out: _Text, found: Inferred) -> None:
     tried = found.database
     if tried is None:
         out.table("database", "no settings speak of a database")
-        out.put("engine", "none")
+        out.put("engine", NO_ENGINE)
         return
     candidate = tried.candidate
     out.table("database", f"{candidate.evidence}; {tried.told}")
     if candidate.source is None:
-        out.put("engine", "sqlite")
+        out.put("engine", candidate.place.engine)
         out.put("path", str(candidate.place.path))
         return
     if "engine" not in candidate.keys and "url" not in candidate.keys:
         out.put("engine", candidate.place.engine, "" if candidate.engine_said else "the settings do not say it")
     elif candidate.place.path is not None and "url" not in candidate.keys:
-        out.put("engine", "sqlite")
+        out.put("engine", candidate.place.engine)
     out.table(
         "database.settings", "names of the keys that say it; what they hold (the password, too) stays where it is"
     )
