@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, Literal, Protocol
+from typing import Any, Literal, NamedTuple, Protocol
 from urllib.parse import parse_qs, quote, unquote, urlsplit
 
 from keenharbor.base.errors import KeenHarborError, UsageError
@@ -196,9 +196,17 @@ class Table:
         )  # fmt: skip
 
 
+class Definition(NamedTuple):
+    """Something beside tables that is defined in a database."""
+
+    kind: str
+    name: str
+    ddl: str
+
+
 @dataclass(frozen=True)
 class Schema:
-    """A database's tables and, in the order in which they can be made, its other objects as (kind, name, DDL).
+    """A database's tables and, in the order in which they can be made, its other objects.
 
     ``settings`` are those of the database itself that a restore gives back; ``counters`` where numbering goes on, by
     sequence or table (data, not part of the definitions); ``not_kept`` names what cannot be.
@@ -207,10 +215,10 @@ class Schema:
     engine: str
     version: str
     tables: tuple[Table, ...]
-    objects: tuple[tuple[str, str, str], ...] = ()
+    objects: tuple[Definition, ...] = ()
     settings: dict[str, Value] = field(default_factory=dict)
     not_kept: tuple[str, ...] = ()
-    counters: dict[str, list[Any]] = field(default_factory=dict)
+    counters: dict[str, list[int]] = field(default_factory=dict)
 
     @property
     def kind(self) -> EngineKind:
@@ -231,7 +239,7 @@ class Schema:
     def from_json(cls, v: dict[str, Any]) -> Schema:
         return cls(
             v["engine"], v["version"], tuple(Table.from_json(t) for t in v["tables"]),
-            tuple((o[0], o[1], o[2]) for o in v["objects"]), v["settings"], tuple(v["not_kept"]), v.get("counters", {}),
+            tuple(Definition(*o) for o in v["objects"]), v["settings"], tuple(v["not_kept"]), v.get("counters", {}),
         )  # fmt: skip
 
     def definitions(self) -> dict[str, str]:
@@ -240,12 +248,12 @@ class Schema:
         found |= {f"{kind} {name}": ddl for kind, name, ddl in self.objects}
         return {n: self.kind.settle(ddl) for n, ddl in found.items()}
 
-    def settled(self) -> tuple[tuple[Table, ...], tuple[tuple[str, str, str], ...]]:
+    def settled(self) -> tuple[tuple[Table, ...], tuple[Definition, ...]]:
         """Tables and objects with what the engine makes of its own words, to tell whether two schemas are alike in order, too."""
         settle = self.kind.settle
         return (
             tuple(replace(t, ddl=settle(t.ddl)) for t in self.tables),
-            tuple((kind, name, settle(ddl)) for kind, name, ddl in self.objects),
+            tuple(Definition(kind, name, settle(ddl)) for kind, name, ddl in self.objects),
         )
 
 

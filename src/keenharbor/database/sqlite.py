@@ -16,6 +16,7 @@ import sqlite3
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.memory import no_cycle_search
@@ -26,6 +27,7 @@ from keenharbor.database.protocol import (
     DatabasePlace,
     DatabaseState,
     DatabaseWriter,
+    Definition,
     Row,
     Schema,
     Table,
@@ -181,7 +183,7 @@ def _connect(uri: str, path: Path) -> sqlite3.Connection:
 def _read_schema(connection: sqlite3.Connection) -> Schema:
     kinds = {name: kind for _, name, kind, *_ in connection.execute("PRAGMA table_list")}
     tables: list[Table] = []
-    objects: list[tuple[str, str, str]] = []
+    objects: list[Definition] = []
     not_kept: list[str] = []
     for kind, name, ddl in connection.execute("SELECT type, name, sql FROM sqlite_schema ORDER BY rowid"):
         if kind == "table" and name.startswith("sqlite_") and name != "sqlite_sequence":
@@ -189,9 +191,9 @@ def _read_schema(connection: sqlite3.Connection) -> Schema:
         elif kind == "table":
             tables.append(_table(connection, name, ddl, kinds.get(name, "table")))
         elif ddl:  # indexes without DDL belong to their table's constraints
-            objects.append((kind, name, ddl))
+            objects.append(Definition(kind, name, ddl))
     order = {"index": 0, "view": 1, "trigger": 2}
-    objects.sort(key=lambda o: order.get(o[0], 3))
+    objects.sort(key=lambda o: order.get(o.kind, 3))
     settings: dict[str, Value] = {
         name: connection.execute(f"PRAGMA {name}").fetchone()[0]
         for name in ("user_version", "application_id", "encoding")
@@ -199,16 +201,28 @@ def _read_schema(connection: sqlite3.Connection) -> Schema:
     return Schema("sqlite", sqlite3.sqlite_version, tuple(tables), tuple(objects), settings, tuple(not_kept))
 
 
+class _Column(NamedTuple):
+    """A line of ``table_xinfo``; ``in_key`` is the place within the primary key, from one on."""
+
+    number: int
+    name: str
+    declared: str
+    not_null: int
+    default: str | None
+    in_key: int
+    hidden: int
+
+
 def _table(connection: sqlite3.Connection, name: str, ddl: str, listed_as: str) -> Table:
     kind: TableKind = "virtual" if listed_as == "virtual" else "shadow" if listed_as == "shadow" else "table"
     if name == "sqlite_sequence":
         return Table(name, ("name", "seq"), ("name",), ddl, "internal")
-    facts = connection.execute(f"PRAGMA table_xinfo({quote(name)})").fetchall()
-    columns = [c[1] for c in facts if c[6] not in _HIDDEN_GENERATED]
+    facts = [_Column(*c) for c in connection.execute(f"PRAGMA table_xinfo({quote(name)})")]
+    columns = [c.name for c in facts if c.hidden not in _HIDDEN_GENERATED]
     # The key stands first, so that a stored line begins with it.
     if kind == "virtual":
         return Table(name, (), (), ddl, kind)
-    key = [c[1] for c in sorted((c for c in facts if c[5]), key=lambda c: c[5])]
+    key = [c.name for c in sorted((c for c in facts if c.in_key), key=lambda c: c.in_key)]
     if key:
         return Table(name, (*key, *(c for c in columns if c not in key)), tuple(key), ddl, kind)
     lower = {c.lower() for c in columns}

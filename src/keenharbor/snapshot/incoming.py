@@ -90,9 +90,9 @@ class _Schema(_Strict):
     version: Short
     tables: Annotated[list[_Table], Field(max_length=100_000)]
     objects: Annotated[list[Annotated[list[str], Field(min_length=3, max_length=3)]], Field(max_length=100_000)]
-    settings: dict[Short, Any]
+    settings: dict[Short, str | int | float | bool | None]
     not_kept: list[Long]
-    counters: dict[Long, list[Any]] = {}
+    counters: dict[Long, Annotated[list[int | bool], Field(min_length=1, max_length=2)]] = {}
 
 
 class _Database(_Strict):

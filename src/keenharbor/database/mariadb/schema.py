@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple
 
+from keenharbor.database.kinds import MARIADB
 from keenharbor.database.mariadb.wire import Query, literal_of, text_of
 from keenharbor.database.protocol import (
     ColumnKind,
+    Definition,
     Schema,
     Table,
     Value,
@@ -47,91 +49,134 @@ _DEFINER = re.compile(r" DEFINER=(`(?:[^`]|``)*`@`(?:[^`]|``)*`|\S+)")
 
 def read_schema(query: Query, began: int = 0) -> tuple[Schema, dict[str, str]]:
     """The schema of the connection's database, and a mark for each table that has not changed just now."""
-    version = text_of(query("SELECT VERSION()")[0][0])
-    user, database = (text_of(v) for v in query("SELECT CURRENT_USER(), DATABASE()")[0])
-    columns = _columns(query)
-    keys = _keys(query, columns)
-    tables: list[Table] = []
-    objects: list[tuple[str, str, str]] = []
-    not_kept: list[str] = []
-    definers: dict[str, str] = {}
-    counters: dict[str, list[Any]] = {}
-    marks: dict[str, str] = {}
+    return _Reader(query, began).read()
 
-    def made(kind: str, name: str, ddl: Any, before: str = "") -> None:
+
+class _Reader:
+    """Reads everything that is defined in a database; what it cannot give back it names."""
+
+    def __init__(self, query: Query, began: int) -> None:
+        self._query, self._began = query, began
+        self._user, self._database = (text_of(v) for v in query("SELECT CURRENT_USER(), DATABASE()")[0])
+        self._tables: list[Table] = []
+        self._objects: list[Definition] = []
+        self._not_kept: list[str] = []
+        self._definers: dict[str, str] = {}
+        self._counters: dict[str, list[int]] = {}
+        self._marks: dict[str, str] = {}
+
+    def read(self) -> tuple[Schema, dict[str, str]]:
+        version = text_of(self._query("SELECT VERSION()")[0][0])
+        self._read_views(self._read_tables())
+        self._read_routines()
+        settings = self._settings()
+        schema = Schema(
+            MARIADB.name,
+            version,
+            tuple(self._tables),
+            tuple(self._objects),
+            settings,
+            tuple(self._not_kept),
+            self._counters,
+        )
+        return schema, self._marks
+
+    def _made(self, kind: str, name: str, ddl: Any, before: str = "") -> None:
         if ddl is None:
-            not_kept.append(f"{kind} {name} (the right to see its definition is missing)")
+            self._not_kept.append(f"{kind} {name} (the right to see its definition is missing)")
             return
         text = text_of(ddl)
         head, body = text[:2000], text[2000:]
         found = _DEFINER.search(head)
         if found is not None:
-            if found[1].replace("`", "") != user:
-                definers[f"{kind} {name}"] = found[1]
+            if found[1].replace("`", "") != self._user:
+                self._definers[f"{kind} {name}"] = found[1]
             head = head[: found.start()] + head[found.end() :]
-        objects.append((kind, name, before + head + body))
+        self._objects.append(Definition(kind, name, before + head + body))
 
-    listed = query(
-        "SELECT table_name, table_type, engine, auto_increment, UNIX_TIMESTAMP(update_time), UNIX_TIMESTAMP(create_time) "
-        "FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY table_name"
-    )
-    views: list[str] = []
-    for raw_name, raw_type, engine, counter, updated, created in listed:
-        name, kind = text_of(raw_name), text_of(raw_type)
-        if kind == "VIEW":
-            views.append(name)
-        elif kind == "SEQUENCE":
-            made("sequence", name, query(f"SHOW CREATE TABLE {quote(name)}")[0][1])
-            ddl = re.sub(r"^CREATE TABLE ", "CREATE SEQUENCE ", objects.pop()[2])
-            objects.append(("sequence", name, _sequence_ddl(query, name, ddl)))
-            counters[f"sequence {name}"] = [int(query(f"SELECT next_not_cached_value FROM {quote(name)}")[0][0])]
-        elif kind in ("BASE TABLE", "SYSTEM VERSIONED"):
-            ddl = _COUNTER.sub(r"\1", text_of(query(f"SHOW CREATE TABLE {quote(name)}")[0][1]))
-            ddl = ddl.replace(f"val({quote(database)}.`", "val(`")  # a default that counts on with a sequence
-            if counter is not None:
-                counters[f"table {name}"] = [int(counter)]
-            tables.append(_table(name, ddl, columns[name], keys.get(name)))
-            if kind == "SYSTEM VERSIONED":
-                not_kept.append(f"earlier versions of the rows of table {name}")
-            if text_of(engine) not in _TRANSACTIONAL:
-                not_kept.append(f"one instant for table {name}: its engine {text_of(engine)} has no transactions")
-            if updated is not None and float(updated) < began - _SETTLED_SECONDS:
-                marks[name] = f"{text_of(updated)} {text_of(created)}"
-    shown_views = {name: query(f"SHOW CREATE VIEW {quote(name)}")[0][1] for name in views}
-    for name in _views_in_order({n: "" if d is None else text_of(d) for n, d in shown_views.items()}):
-        made("view", name, shown_views[name])
-    for raw_name, raw_kind in query(
-        "SELECT routine_name, routine_type FROM information_schema.routines WHERE routine_schema = DATABASE() "
-        "ORDER BY routine_type, routine_name"
-    ):
-        name, kind = text_of(raw_name), text_of(raw_kind)
-        if kind not in ("FUNCTION", "PROCEDURE"):
-            not_kept.append(f"{kind.lower()} {name}")
-            continue
-        shown = query(f"SHOW CREATE {kind} {quote(name)}")[0]
-        made(kind.lower(), name, shown[2], _session(shown[1], shown[4]))
-    for (raw_name,) in query(
-        "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = DATABASE() "
-        "ORDER BY event_object_table, action_timing, event_manipulation, action_order"
-    ):
-        shown = query(f"SHOW CREATE TRIGGER {quote(text_of(raw_name))}")[0]
-        made("trigger", text_of(raw_name), shown[2], _session(shown[1], shown[4]))
-    for (raw_name,) in query(
-        "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE() ORDER BY event_name"
-    ):
-        shown = query(f"SHOW CREATE EVENT {quote(text_of(raw_name))}")[0]
-        made("event", text_of(raw_name), shown[3], _session(shown[1], shown[5], shown[2]))
-    charset, collation = query(
-        "SELECT default_character_set_name, default_collation_name FROM information_schema.schemata "
-        "WHERE schema_name = DATABASE()"
-    )[0]
-    settings: dict[str, Value] = {"charset": text_of(charset), "collation": text_of(collation)}
-    if definers:
-        settings["definers"] = json.dumps(definers, sort_keys=True)
-        shown_accounts = ", ".join(sorted({d.replace("`", "") for d in definers.values()}))
-        not_kept.append(f"the definer ({shown_accounts}) of views and routines, where that account does not exist")
-    schema = Schema("mariadb", version, tuple(tables), tuple(objects), settings, tuple(not_kept), counters)
-    return schema, marks
+    def _read_tables(self) -> list[str]:
+        """Tables and sequences; the names of the views."""
+        columns = _columns(self._query)
+        keys = _keys(self._query, columns)
+        views: list[str] = []
+        for raw_name, raw_type, engine, counter, updated, created in self._query(
+            "SELECT table_name, table_type, engine, auto_increment, UNIX_TIMESTAMP(update_time), UNIX_TIMESTAMP(create_time) "
+            "FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY table_name"
+        ):
+            name, kind = text_of(raw_name), text_of(raw_type)
+            if kind == "VIEW":
+                views.append(name)
+            elif kind == "SEQUENCE":
+                self._sequence(name)
+            elif kind in ("BASE TABLE", "SYSTEM VERSIONED"):
+                ddl = self._table_ddl(name)
+                self._tables.append(_table(name, ddl, columns[name], keys.get(name)))
+                if counter is not None:
+                    self._counters[f"table {name}"] = [int(counter)]
+                if kind == "SYSTEM VERSIONED":
+                    self._not_kept.append(f"earlier versions of the rows of table {name}")
+                if text_of(engine) not in _TRANSACTIONAL:
+                    self._not_kept.append(
+                        f"one instant for table {name}: its engine {text_of(engine)} has no transactions"
+                    )
+                if updated is not None and float(updated) < self._began - _SETTLED_SECONDS:
+                    self._marks[name] = f"{text_of(updated)} {text_of(created)}"
+        return views
+
+    def _table_ddl(self, name: str) -> str:
+        ddl = _COUNTER.sub(r"\1", text_of(self._query(f"SHOW CREATE TABLE {quote(name)}")[0][1]))
+        return ddl.replace(f"val({quote(self._database)}.`", "val(`")  # a default that counts on with a sequence
+
+    def _sequence(self, name: str) -> None:
+        as_table = self._query(f"SHOW CREATE TABLE {quote(name)}")[0][1]
+        self._made("sequence", name, as_table)
+        if self._objects and self._objects[-1][:2] == ("sequence", name):
+            ddl = re.sub(r"^CREATE TABLE ", "CREATE SEQUENCE ", self._objects.pop().ddl)
+            self._objects.append(Definition("sequence", name, _sequence_ddl(self._query, name, ddl)))
+        ((following,),) = self._query(f"SELECT next_not_cached_value FROM {quote(name)}")
+        self._counters[f"sequence {name}"] = [int(following)]
+
+    def _read_views(self, views: Sequence[str]) -> None:
+        shown = {name: self._query(f"SHOW CREATE VIEW {quote(name)}")[0][1] for name in views}
+        for name in _views_in_order({n: "" if d is None else text_of(d) for n, d in shown.items()}):
+            self._made("view", name, shown[name])
+
+    def _read_routines(self) -> None:
+        for raw_name, raw_kind in self._query(
+            "SELECT routine_name, routine_type FROM information_schema.routines WHERE routine_schema = DATABASE() "
+            "ORDER BY routine_type, routine_name"
+        ):
+            name, kind = text_of(raw_name), text_of(raw_kind)
+            if kind not in ("FUNCTION", "PROCEDURE"):
+                self._not_kept.append(f"{kind.lower()} {name}")
+                continue
+            _, mode, ddl, _, collation, *_ = self._query(f"SHOW CREATE {kind} {quote(name)}")[0]
+            self._made(kind.lower(), name, ddl, _session(mode, collation))
+        for (raw_name,) in self._query(
+            "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = DATABASE() "
+            "ORDER BY event_object_table, action_timing, event_manipulation, action_order"
+        ):
+            name = text_of(raw_name)
+            _, mode, ddl, _, collation, *_ = self._query(f"SHOW CREATE TRIGGER {quote(name)}")[0]
+            self._made("trigger", name, ddl, _session(mode, collation))
+        for (raw_name,) in self._query(
+            "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE() ORDER BY event_name"
+        ):
+            name = text_of(raw_name)
+            _, mode, zone, ddl, _, collation, *_ = self._query(f"SHOW CREATE EVENT {quote(name)}")[0]
+            self._made("event", name, ddl, _session(mode, collation, zone))
+
+    def _settings(self) -> dict[str, Value]:
+        charset, collation = self._query(
+            "SELECT default_character_set_name, default_collation_name FROM information_schema.schemata "
+            "WHERE schema_name = DATABASE()"
+        )[0]
+        settings: dict[str, Value] = {"charset": text_of(charset), "collation": text_of(collation)}
+        if self._definers:
+            settings["definers"] = json.dumps(self._definers, sort_keys=True)
+            accounts = ", ".join(sorted({d.replace("`", "") for d in self._definers.values()}))
+            self._not_kept.append(f"the definer ({accounts}) of views and routines, where that account does not exist")
+        return settings
 
 
 def _views_in_order(ddl: dict[str, str]) -> Iterator[str]:
@@ -155,9 +200,18 @@ def _sequence_ddl(query: Query, name: str, ddl: str) -> str:
     return text_of(shown[0][1]) if shown else ddl
 
 
-def _columns(query: Query) -> dict[str, list[tuple[str, ColumnKind, str, bool]]]:
-    """By table: each stored column's name, kind, way of reading, and whether it may be null."""
-    found: dict[str, list[tuple[str, ColumnKind, str, bool]]] = {}
+class _Column(NamedTuple):
+    """A stored column: its kind, the way of reading it, and whether it may be null."""
+
+    name: str
+    kind: ColumnKind
+    read_as: str
+    nullable: bool
+
+
+def _columns(query: Query) -> dict[str, list[_Column]]:
+    """By table."""
+    found: dict[str, list[_Column]] = {}
     for table, column, data_type, charset, extra, nullable in query(
         "SELECT table_name, column_name, data_type, character_set_name, extra, is_nullable FROM information_schema.columns "
         "WHERE table_schema = DATABASE() ORDER BY table_name, ordinal_position"
@@ -166,7 +220,7 @@ def _columns(query: Query) -> dict[str, list[tuple[str, ColumnKind, str, bool]]]
         if "GENERATED" in text_of(extra).replace("DEFAULT_GENERATED", ""):
             continue
         kind, how = _kind(text_of(data_type).lower(), None if charset is None else text_of(charset))
-        listed.append((text_of(column), kind, how, text_of(nullable) == "YES"))
+        listed.append(_Column(text_of(column), kind, how, text_of(nullable) == "YES"))
     return found
 
 
@@ -186,7 +240,7 @@ def _kind(data_type: str, charset: str | None) -> tuple[ColumnKind, str]:
     return "text", "" if charset.startswith("utf8") or charset == "ascii" else "converted"
 
 
-def _keys(query: Query, columns: dict[str, list[tuple[str, ColumnKind, str, bool]]]) -> dict[str, tuple[str, ...]]:
+def _keys(query: Query, columns: dict[str, list[_Column]]) -> dict[str, tuple[str, ...]]:
     """By table: the columns that tell rows apart, of the primary key or else of a unique one without nulls."""
     indexes: dict[str, dict[str, list[tuple[str, bool]]]] = {}
     for table, index, column, part in query(
@@ -198,7 +252,7 @@ def _keys(query: Query, columns: dict[str, list[tuple[str, ColumnKind, str, bool
         indexes.setdefault(text_of(table), {}).setdefault(text_of(index), []).append((name, part is None))
     found: dict[str, tuple[str, ...]] = {}
     for table_name, by_index in indexes.items():
-        filled = {c for c, _, _, nullable in columns.get(table_name, ()) if not nullable}
+        filled = {c.name for c in columns.get(table_name, ()) if not c.nullable}
         for parts in by_index.values():
             if all(whole and c in filled for c, whole in parts):
                 found[table_name] = tuple(c for c, _ in parts)
@@ -206,10 +260,11 @@ def _keys(query: Query, columns: dict[str, list[tuple[str, ColumnKind, str, bool
     return found
 
 
-def _table(name: str, ddl: str, columns: list[tuple[str, ColumnKind, str, bool]], key: tuple[str, ...] | None) -> Table:
-    key = key or tuple(c[0] for c in columns)
-    order = sorted(columns, key=lambda c: key.index(c[0]) if c[0] in key else len(key))
+def _table(name: str, ddl: str, columns: list[_Column], key: tuple[str, ...] | None) -> Table:
+    key = key or tuple(c.name for c in columns)
+    order = sorted(columns, key=lambda c: key.index(c.name) if c.name in key else len(key))
     return Table(
-        name, tuple(c[0] for c in order), key, ddl, kinds=tuple(c[1] for c in order), read_as=tuple(c[2] for c in order),
+        name, tuple(c.name for c in order), key, ddl, kinds=tuple(c.kind for c in order),
+        read_as=tuple(c.read_as for c in order),
         row_format="copy",
     )  # fmt: skip

@@ -21,6 +21,7 @@ from keenharbor.database.mariadb.wire import BULK_MODE, CHECK_FAILED, own_errors
 from keenharbor.database.protocol import (
     Block,
     DatabaseState,
+    Definition,
     Row,
     Schema,
     Table,
@@ -76,7 +77,7 @@ class Writer:
                 made_anew = {t.name for t in wanted.tables if present.table(t.name) != t}
                 written = 0
                 if present.tables and isinstance(state, StoredState):
-                    triggers = [] if redefined else [o for o in present.objects if o[0] == "trigger"]
+                    triggers = [] if redefined else [o for o in present.objects if o.kind == "trigger"]
                     written += self._give_back_rows(state, triggers, made_anew, None)
                 self._connection.begin()
                 for table in wanted.tables:
@@ -94,14 +95,14 @@ class Writer:
             present, _ = read_schema(query_of(self._connection))
             refuse_other_definitions(present, state.schema, tables)
             with self._bulk():
-                written = self._give_back_rows(state, [o for o in present.objects if o[0] == "trigger"], (), tables)
+                written = self._give_back_rows(state, [o for o in present.objects if o.kind == "trigger"], (), tables)
         self._connection.begin()
         return written
 
     def _give_back_rows(
         self,
         state: StoredState,
-        triggers: Sequence[tuple[str, str, str]],
+        triggers: Sequence[Definition],
         leave: Iterable[str],
         only: Collection[str] | None,
     ) -> int:
@@ -134,9 +135,9 @@ class Writer:
                     self._run(f"DROP SEQUENCE {quote(name)}")
             charset, collation = wanted.settings["charset"], wanted.settings["collation"]
             self._run(f"ALTER DATABASE {quote(self._place.name)} CHARACTER SET {charset!s} COLLATE {collation!s}")
-            self._make([o for o in wanted.objects if o[0] == "sequence" and o not in present.objects], {})
+            self._make([o for o in wanted.objects if o.kind == "sequence" and o not in present.objects], {})
             # A column's default may call a function.
-            self._make([o for o in wanted.objects if o[0] == "function"], self._definers(wanted))
+            self._make([o for o in wanted.objects if o.kind == "function"], self._definers(wanted))
             for table in wanted.tables:
                 if present.table(table.name) != table:
                     self._run(table.ddl)
@@ -144,7 +145,7 @@ class Writer:
 
     def _finish(self, present: Schema, wanted: Schema, redefined: bool) -> None:
         if redefined:
-            later = [o for o in wanted.objects if o[0] not in ("sequence", "function")]
+            later = [o for o in wanted.objects if o.kind not in ("sequence", "function")]
             self._make(later, self._definers(wanted))
         for what, (value,) in wanted.counters.items():
             kind, _, name = what.partition(" ")
@@ -168,11 +169,11 @@ class Writer:
             return {}
         return {what: account for what, account in said.items() if account.replace("`", "") in accounts}
 
-    def _make(self, objects: Sequence[tuple[str, str, str]], definers: dict[str, str]) -> None:
+    def _make(self, objects: Sequence[Definition], definers: dict[str, str]) -> None:
         """Make objects, trying again those that need another one which is not there yet."""
         waiting = list(objects)
         while waiting:
-            failed: list[tuple[tuple[str, str, str], Exception]] = []
+            failed: list[tuple[Definition, Exception]] = []
             for made in waiting:
                 kind, name, ddl = made
                 before, create = ddl.split("\n", 1) if ddl.startswith("SET ") else ("", ddl)

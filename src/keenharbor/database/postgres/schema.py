@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import re
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, NamedTuple
 
 from keenharbor.database.postgres.wire import Connection, literal_of, name_of, ours_in, run_statement
 from keenharbor.database.protocol import (
     ColumnKind,
+    Definition,
     Schema,
     Table,
     Value,
@@ -24,26 +26,52 @@ _KINDS: dict[str, ColumnKind] = {
 _NO_EQUALITY = {"json", "xml", "point", "box", "polygon", "path", "line", "lseg", "circle"}
 
 
+class _Column(NamedTuple):
+    """A column as the catalogue tells it; ``own`` says that it is not only inherited, ``generated`` and ``identity`` are
+    letters of the catalogue, empty for neither."""
+
+    name: str
+    shown_type: str
+    type_name: str
+    needed: bool
+    generated: str
+    identity: str
+    expression: str | None
+    collation: str | None
+    collated: bool
+    own: bool
+
+
+def _table(name: str, namespace: str, ddl: str, stored: list[_Column], key: tuple[str, ...] | None) -> Table:
+    key = key or tuple(c.name for c in stored)
+    order = sorted(stored, key=lambda c: key.index(c.name) if c.name in key else len(key))
+    return Table(
+        name, tuple(c.name for c in order), key, ddl, kinds=tuple(_KINDS.get(c.type_name, "text") for c in order),
+        read_as=tuple("bytea" if c.type_name == "bytea" else "collated" if c.collated else "" for c in order),
+        namespace=namespace, row_format="copy",
+    )  # fmt: skip
+
+
 class SchemaReader:
     """Reads everything that is defined in a database; what it cannot give back it names."""
 
     def __init__(self, connection: Connection) -> None:
         self._connection = connection
-        self._objects: list[tuple[str, str, str]] = []
+        self._objects: list[Definition] = []
         self._not_kept: list[str] = []
         self._owners: dict[str, str] = {}
         self._rights: list[tuple[str, str]] = []
-        self._counters: dict[str, list[Any]] = {}
+        self._counters: dict[str, list[int]] = {}
         self._identity: dict[str, str] = {}
         """By column: the options of the sequence behind an identity column."""
-        self._later: list[tuple[str, str, str]] = []
+        self._later: list[Definition] = []
         """Objects that need the tables."""
 
     def _rows(self, text: str) -> list[tuple[Any, ...]]:
         return run_statement(self._connection, text).fetchall()
 
     def _add(self, kind: str, name: str, ddl: str) -> None:
-        self._objects.append((kind, name, ddl.rstrip().rstrip(";")))
+        self._objects.append(Definition(kind, name, ddl.rstrip().rstrip(";")))
 
     def read(self) -> Schema:
         version = str(self._connection.info.parameter_status("server_version")).split()[0]
@@ -168,7 +196,7 @@ class SchemaReader:
                 continue
             self._add("sequence", full, f"CREATE SEQUENCE {full} AS {kind} {options}")
             if owner:
-                self._later.append(("owned sequence", full, f"ALTER SEQUENCE {full} OWNED BY {owner}"))
+                self._later.append(Definition("owned sequence", full, f"ALTER SEQUENCE {full} OWNED BY {owner}"))
 
     def _functions(self) -> None:
         for name, ddl in self._rows(
@@ -181,7 +209,23 @@ class SchemaReader:
             self._add("function", name, ddl)
 
     def _tables(self) -> list[Table]:
-        keys = {
+        keys, columns, parents = self._keys(), self._columns(), self._parents()
+        tables = []
+        for oid, namespace, bare, *make_up in self._rows(
+            "SELECT c.oid, n.nspname, c.relname, CASE WHEN c.relkind = 'p' THEN pg_get_partkeydef(c.oid) END, "
+            "c.relpersistence = 'u', c.reloptions, (SELECT tc.reloptions FROM pg_class tc WHERE tc.oid = c.reltoastrelid), "
+            "(SELECT am.amname FROM pg_am am WHERE am.oid = c.relam AND am.amname <> 'heap') "
+            "FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+            f"WHERE c.relkind IN ('r', 'p') AND c.relpersistence <> 't' AND {ours_in('pg_class', 'c.oid')} ORDER BY c.oid"
+        ):
+            listed = columns.get(oid, [])
+            ddl = self._table_ddl(namespace, bare, listed, parents.get(oid, ()), *make_up)
+            tables.append(_table(*name_of(namespace, bare), ddl, [c for c in listed if not c.generated], keys.get(oid)))
+        return tables
+
+    def _keys(self) -> dict[int, tuple[str, ...]]:
+        """By table: the columns that tell rows apart, of the primary key or else of a unique one without nulls."""
+        return {
             oid: tuple(names)
             for oid, names in self._rows(
                 "SELECT DISTINCT ON (i.indrelid) i.indrelid, (SELECT array_agg(a.attname::text ORDER BY k.n) FROM "
@@ -193,8 +237,10 @@ class SchemaReader:
                 "ORDER BY i.indrelid, i.indisprimary DESC, i.indexrelid"
             )
         }
-        columns: dict[int, list[tuple[Any, ...]]] = {}
-        for row in self._rows(
+
+    def _columns(self) -> dict[int, list[_Column]]:
+        columns: dict[int, list[_Column]] = {}
+        for table, *facts in self._rows(
             "SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), t.typname, a.attnotnull, a.attgenerated::text, "
             "a.attidentity::text, pg_get_expr(d.adbin, d.adrelid), CASE WHEN a.attcollation <> t.typcollation THEN "
             "(SELECT format(' COLLATE %I.%I', cn.nspname, co.collname) FROM pg_collation co JOIN pg_namespace cn "
@@ -205,57 +251,44 @@ class SchemaReader:
             f"WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p') AND {ours_in('pg_class', 'c.oid')} "
             "ORDER BY a.attrelid, a.attnum"
         ):
-            columns.setdefault(row[0], []).append(row[1:])
-        tables = []
-        parents = dict(
+            columns.setdefault(table, []).append(_Column(*facts))
+        return columns
+
+    def _parents(self) -> dict[int, tuple[str, ...]]:
+        return dict(
             self._rows(
                 "SELECT i.inhrelid, array_agg(format('%I.%I', pn.nspname, p.relname) ORDER BY i.inhseqno) FROM pg_inherits i "
                 "JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_class p ON p.oid = i.inhparent "
                 "JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE NOT c.relispartition AND c.relkind = 'r' GROUP BY 1"
             )
         )
-        for oid, namespace, bare, partitioned, unlogged, options, toast, method in self._rows(
-            "SELECT c.oid, n.nspname, c.relname, CASE WHEN c.relkind = 'p' THEN pg_get_partkeydef(c.oid) END, "
-            "c.relpersistence = 'u', c.reloptions, (SELECT tc.reloptions FROM pg_class tc WHERE tc.oid = c.reltoastrelid), "
-            "(SELECT am.amname FROM pg_am am WHERE am.oid = c.relam AND am.amname <> 'heap') "
-            "FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
-            f"WHERE c.relkind IN ('r', 'p') AND c.relpersistence <> 't' AND {ours_in('pg_class', 'c.oid')} ORDER BY c.oid"
-        ):
-            full = f"{quote(namespace)}.{quote(bare)}"
-            listed = columns.get(oid, [])
-            parts = ",\n  ".join(self._column(f"{plain_name(namespace)}.{plain_name(bare)}", c) for c in listed if c[9])
-            with_options = [*(options or ()), *(f"toast.{o}" for o in toast or ())]
-            ddl = f"CREATE {'UNLOGGED ' if unlogged else ''}TABLE {full} (\n  {parts}\n)"
-            ddl += f" INHERITS ({', '.join(parents[oid])})" if oid in parents else ""
-            ddl += f" PARTITION BY {partitioned}" if partitioned else ""
-            ddl += f" USING {quote(method)}" if method else ""
-            ddl += f" WITH ({', '.join(with_options)})" if with_options else ""
-            stored = [c for c in listed if c[4] == ""]
-            names = [c[0] for c in stored]
-            key = keys.get(oid) or tuple(names)
-            stored.sort(key=lambda c: key.index(c[0]) if c[0] in key else len(key))
-            name, space = name_of(namespace, bare)
-            kinds = tuple(_KINDS.get(c[2], "text") for c in stored)
-            read_as = tuple("bytea" if c[2] == "bytea" else "collated" if c[8] else "" for c in stored)
-            columns_named = tuple(c[0] for c in stored)
-            tables.append(
-                Table(name, columns_named, key, ddl, kinds=kinds, read_as=read_as, namespace=space, row_format="copy")
-            )
-        return tables
 
-    def _column(self, table: str, column: tuple[Any, ...]) -> str:
-        name, kind, _, needed, generated, identity, expression, collation, *_ = column
-        text = f"{quote(name)} {kind}{collation or ''}"
-        if generated == "s":
-            text += f" GENERATED ALWAYS AS ({expression}) STORED"
-        elif identity:
-            options = self._identity.get(f"{table}.{plain_name(name)}", "")
-            text += f" GENERATED {'ALWAYS' if identity == 'a' else 'BY DEFAULT'} AS IDENTITY" + (
+    def _table_ddl(
+        self, namespace: str, bare: str, columns: Sequence[_Column], parents: Sequence[str], partitioned: str | None,
+        unlogged: bool, options: Sequence[str] | None, toast: Sequence[str] | None, method: str | None,
+    ) -> str:  # fmt: skip
+        own = (self._column(f"{plain_name(namespace)}.{plain_name(bare)}", c) for c in columns if c.own)
+        with_options = [*(options or ()), *(f"toast.{o}" for o in toast or ())]
+        ddl = f"CREATE {'UNLOGGED ' if unlogged else ''}TABLE {quote(namespace)}.{quote(bare)} (\n  "
+        ddl += ",\n  ".join(own) + "\n)"
+        ddl += f" INHERITS ({', '.join(parents)})" if parents else ""
+        ddl += f" PARTITION BY {partitioned}" if partitioned else ""
+        ddl += f" USING {quote(method)}" if method else ""
+        ddl += f" WITH ({', '.join(with_options)})" if with_options else ""
+        return ddl
+
+    def _column(self, table: str, column: _Column) -> str:
+        text = f"{quote(column.name)} {column.shown_type}{column.collation or ''}"
+        if column.generated == "s":
+            text += f" GENERATED ALWAYS AS ({column.expression}) STORED"
+        elif column.identity:
+            options = self._identity.get(f"{table}.{plain_name(column.name)}", "")
+            text += f" GENERATED {'ALWAYS' if column.identity == 'a' else 'BY DEFAULT'} AS IDENTITY" + (
                 f" ({options})" if options else ""
             )
-        elif expression is not None:
-            text += f" DEFAULT {expression}"
-        return text + (" NOT NULL" if needed else "")
+        elif column.expression is not None:
+            text += f" DEFAULT {column.expression}"
+        return text + (" NOT NULL" if column.needed else "")
 
     def _constraints_and_indexes(self) -> None:
         found = self._rows(
@@ -303,7 +336,7 @@ class SchemaReader:
             made["puxc", "r"], indexes["r"], self._later, inherited, parents, parent_indexes, made["f", "r"],
             [(k, n, d.replace("ALTER TABLE ONLY", "ALTER TABLE", 1)) for k, n, d in made["f", "p"]],
         ):  # fmt: skip
-            self._objects += ordered
+            self._objects += [Definition(*o) for o in ordered]
         for name, ddl in self._rows(
             "SELECT format('%I.%I', n.nspname, s.stxname), pg_get_statisticsobjdef(s.oid) FROM pg_statistic_ext s "
             f"JOIN pg_namespace n ON n.oid = s.stxnamespace WHERE {ours_in('pg_statistic_ext', 's.oid')} ORDER BY 1"

@@ -28,6 +28,7 @@ from keenharbor.database.protocol import (
     Block,
     DatabasePlace,
     DatabaseState,
+    Definition,
     Row,
     Schema,
     Table,
@@ -70,11 +71,12 @@ class Writer:
                 return self._give_back_rows(state, present)
             self._drop_everything(present, wanted)
             self._make(
-                [o for o in wanted.objects if o[0] in MADE_FIRST] + [("table", t.name, t.ddl) for t in wanted.tables]
+                [o for o in wanted.objects if o.kind in MADE_FIRST]
+                + [Definition("table", t.name, t.ddl) for t in wanted.tables]
             )
             for table in wanted.tables:
                 self.load(table, state.blocks(table.name))
-            self._make([o for o in wanted.objects if o[0] not in MADE_FIRST])
+            self._make([o for o in wanted.objects if o.kind not in MADE_FIRST])
             self._count_on(present, wanted, fresh=True)
             self._hand_over(wanted)
             self._run("ANALYZE")
@@ -111,7 +113,7 @@ class Writer:
         elif changes:
             for table in triggers:
                 self._run(f"ALTER TABLE {table} ENABLE TRIGGER USER")
-            self._make([o for o in present.objects if o[0] == "trigger state"])
+            self._make([o for o in present.objects if o.kind == "trigger state"])
             for _, ddl in foreign:
                 self._run(ddl)
         self._count_on(present, state.schema, fresh=False)
@@ -133,18 +135,18 @@ class Writer:
             elif kind == "type":
                 self._run(f"DROP {'DOMAIN' if ddl.startswith('CREATE DOMAIN') else 'TYPE'} IF EXISTS {name} CASCADE")
 
-    def _make(self, objects: Sequence[tuple[str, str, str]]) -> None:
+    def _make(self, objects: Sequence[Definition]) -> None:
         """Make objects, trying again those that need another one which is not there yet.
 
         Bodies that name tables without their schema find them in every other round, with the usual search path.
         """
-        waiting = [o for o in objects if not (o[0] == "schema" and self._has_schema(o[1]))]
+        waiting = [o for o in objects if not (o.kind == "schema" and self._has_schema(o.name))]
         usual = False
         stuck = 0
         while waiting:
             failed = []
             for made in waiting:
-                error = self._tries(made[2])
+                error = self._tries(made.ddl)
                 if error is not None:
                     failed.append((made, error))
             stuck = stuck + 1 if len(failed) == len(waiting) else 0
