@@ -28,6 +28,8 @@ from keenharbor.snapshot.archive import ArchiveForm
 from keenharbor.snapshot.export import Exported, ExportOptions, export_snapshot
 from keenharbor.snapshot.importing import import_snapshot
 from keenharbor.snapshot.moved import Moved
+from keenharbor.snapshot.restore import GivenBack
+from keenharbor.store import Store
 from keenharbor.tree import AREAS
 
 
@@ -98,24 +100,11 @@ def restore(
     found = find_snapshot(store, wanted, site.name)
     chosen = Chosen.by(paths, areas, tables, not no_files, not no_database)
     chosen.check(found)
+    moved = Moved(new_address, new_root) if new_address or new_root else None
     if live:
-        if target is not None or url is not None or new_address or new_root:
+        if target is not None or url is not None or moved is not None:
             raise UsageError("--live goes with none of --to, --database, --new-address and --new-root")
-        conflict = preview_restore(site, found, chosen)
-        if not conflict:
-            session.show(
-                {"snapshot": found.id, "changed": False},
-                lambda out: show.headline(out, "done", "live holds just that already"),
-            )
-            return
-        if not session.as_json:
-            _render_conflict(session.out, site, found, conflict)
-        session.confirm(f"{site.address} goes back to snapshot {found.id}, {age(found.taken_at)}.", yes)
-        done = restore_live(site, store, found, chosen, session.progress)
-        session.show(
-            {**done.as_json(), "changed": True, "conflict": conflict.as_json()},
-            lambda out: _render_live(out, found, done.safety),
-        )
+        _restore_over_live(session, site, store, found, chosen, yes)
         return
     if target is None and url is None:
         raise UsageError("where to?", advice="--to FOLDER, --database URL, or --live")
@@ -125,34 +114,52 @@ def restore(
         place = DatabasePlace.from_url(url, password)
         if overwrite:
             session.confirm(f"All that is in {place} is replaced.", yes)
-    moved = Moved(new_address, new_root) if new_address or new_root else None
     given = give_back(
         found, target, chosen.fits, files=chosen.files, tables=tables, database=place, with_database=chosen.database,
         overwrite=overwrite, moved=moved, live=site.database,
     )  # fmt: skip
-    where = target or place
+    where = str(target or place)
     append_log(
         site.work, site.name, "snapshot restore", "done", f"{given.paths} paths, {given.rows} rows to {where}", found.id
     )
     told = {"snapshot": found.id, "paths": given.paths, "rows": given.rows, "seconds": round(given.seconds, 3),
             "files": str(given.files) if given.files else None, "database": given.database,
             "rewritten_files": given.rewritten_files, "rewritten_cells": given.rewritten_cells}  # fmt: skip
+    session.show(told, lambda out: _render_given(out, found, given, where, has_moved=moved is not None))
 
-    def render(out: Console) -> None:
-        show.headline(out, "done", f"snapshot {found.id}, {age(found.taken_at)}, is in {where}")
-        rows = []
-        if given.files is not None:
-            rows.append(("files", Text(f"{plural(given.paths, 'path')} in {given.files}")))
-        if given.database is not None:
-            checked = ", read back and checked" if not given.database.endswith(".sql") and not tables else ""
-            rows.append(("database", Text(f"{plural(given.rows, 'row')} in {given.database}{checked}")))
-        if moved is not None:
-            rows.append(
-                ("rewritten", Text(f"{plural(given.rewritten_files, 'file')}, {plural(given.rewritten_cells, 'cell')}"))
-            )
-        show.pairs(out, rows)
 
-    session.show(told, render)
+def _restore_over_live(
+    session: Session, site: SiteView, store: Store, found: Snapshot, chosen: Chosen, yes: bool
+) -> None:
+    conflict = preview_restore(site, found, chosen)
+    if not conflict:
+        session.show(
+            {"snapshot": found.id, "changed": False},
+            lambda out: show.headline(out, "done", "live holds just that already"),
+        )
+        return
+    if not session.as_json:
+        _render_conflict(session.out, site, found, conflict)
+    session.confirm(f"{site.address} goes back to snapshot {found.id}, {age(found.taken_at)}.", yes)
+    done = restore_live(site, store, found, chosen, session.progress)
+    session.show(
+        {**done.as_json(), "changed": True, "conflict": conflict.as_json()},
+        lambda out: _render_live(out, found, done.safety),
+    )
+
+
+def _render_given(out: Console, found: Snapshot, given: GivenBack, where: str, *, has_moved: bool) -> None:
+    show.headline(out, "done", f"snapshot {found.id}, {age(found.taken_at)}, is in {where}")
+    rows = []
+    if given.files is not None:
+        rows.append(("files", Text(f"{plural(given.paths, 'path')} in {given.files}")))
+    if given.database is not None:
+        checked = ", read back and checked" if given.checked else ""
+        rows.append(("database", Text(f"{plural(given.rows, 'row')} in {given.database}{checked}")))
+    if has_moved:
+        told = f"{plural(given.rewritten_files, 'file')}, {plural(given.rewritten_cells, 'cell')}"
+        rows.append(("rewritten", Text(told)))
+    show.pairs(out, rows)
 
 
 def _render_conflict(out: Console, site: SiteView, found: Snapshot, conflict: Conflict) -> None:

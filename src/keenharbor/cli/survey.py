@@ -121,6 +121,18 @@ def _plain(value: object) -> str:
 
 
 def _render(out: Console, found: Survey, health: Health | None = None) -> None:
+    _render_facts(out, found)
+    _render_installations(out, found)
+    _render_contents(out, found)
+    _render_orphans(out, found)
+    if health is not None:
+        _render_health(out, health)
+    _render_edits(out, found)
+    _render_places(out, found)
+    show.next_step(out, f"keenharbor ready --core {found.core_newest or 'VERSION'}")
+
+
+def _render_facts(out: Console, found: Survey) -> None:
     out.print(Text(found.title or found.name, style="bold"), Text(f"  {found.address}", style="dim"))
     out.print()
     core = Text(f"{found.platform} {found.core}")
@@ -143,6 +155,8 @@ def _render(out: Console, found: Survey, health: Health | None = None) -> None:
         rows.append(("maintenance", show.mark("caution", "on")))
     show.pairs(out, rows)
 
+
+def _render_installations(out: Console, found: Survey) -> None:
     pending = sum(i.update_pending for i in found.installations)
     show.heading(out, f"Extensions and themes ({len(found.installations)}, {plural(pending, 'update')} pending)")
     order = sorted(
@@ -157,6 +171,9 @@ def _render(out: Console, found: Survey, health: Health | None = None) -> None:
         for channel, version in sorted(found_one.channels.items()):
             out.print(Text(f"{name} {version} is out in the channel {channel}", style="dim"))
     out.print()
+
+
+def _render_contents(out: Console, found: Survey) -> None:
     wide = out.width >= 100
     shown = [
         (_shortened(t, 60 if wide else 26), found.kinds.get(t, ("content", ""))[0], n)
@@ -171,9 +188,8 @@ def _render(out: Console, found: Survey, health: Health | None = None) -> None:
     if more > 0:
         out.print(f"and {plural(more, 'more table')} (--json lists all)")
 
-    _render_orphans(out, found)
-    if health is not None:
-        _render_health(out, health)
+
+def _render_edits(out: Console, found: Survey) -> None:
     show.heading(out, f"Local edits ({len(found.edits)})")
     if not found.edits and not found.unchecked:
         out.print("none: every file of a package is as it was shipped")
@@ -195,9 +211,6 @@ def _render(out: Console, found: Survey, health: Health | None = None) -> None:
         out.print(show.mark("caution", stray.path), Text(what, style="dim"))
     if len(found.strays) > 10:
         out.print(f"and {plural(len(found.strays) - 10, 'more stray')} (--json lists all)")
-    _render_places(out, found)
-    newest = found.core_newest or "VERSION"
-    show.next_step(out, f"keenharbor ready --core {newest}")
 
 
 def _render_orphans(out: Console, found: Survey) -> None:

@@ -20,70 +20,85 @@ def compare_pages(
     ``versions`` maps old version numbers to new ones: a text that differs only by these is as it should be. ``live`` are
     addresses that nothing may lead to: those of the site that a clone was made of.
     """
-    found: list[Observation] = []
     shut_out = after.log_in_problem is not None and before.log_in_problem is None
-    if shut_out:
-        members = [p for p in before.pages if p.endswith(LOGGED_IN)]
-        text = f"nobody can log in any more ({after.log_in_problem}): {plural(len(members), 'page')} of members were not seen"
-        found.append(Observation("log-in-failed", "log in", Weight.DAMAGE, text, after=after.log_in_problem or ""))
-    moved = _moved(before, after)
+    return [
+        *(_shut_out(before, after) if shut_out else ()),
+        *_moves(_moved(before, after), after),
+        *_each_page(before, after, noise, versions or {}, without_members=shut_out),
+        *_assets(before, after, noise),
+        *_leading_to_live(after, live),
+        *_failed_checks(before, after, noise),
+    ]
+
+
+def _shut_out(before: Look, after: Look) -> Iterator[Observation]:
+    members = [p for p in before.pages if p.endswith(LOGGED_IN)]
+    text = (
+        f"nobody can log in any more ({after.log_in_problem}): {plural(len(members), 'page')} of members were not seen"
+    )
+    yield Observation("log-in-failed", "log in", Weight.DAMAGE, text, after=after.log_in_problem or "")
+
+
+def _moves(moved: Mapping[str, str], after: Look) -> Iterator[Observation]:
     for old, new in moved.items():
-        text = f"{old} is at {new} now"
         sends = after.pages[old].redirect == new if old in after.pages else False
         weight = Weight.NOTE if sends else Weight.DAMAGE
-        text += ", and visitors are sent there" if sends else ", and nothing sends visitors there"
-        found.append(Observation("page-moved", old, weight, text, old, old, new))
+        sent = "and visitors are sent there" if sends else "and nothing sends visitors there"
+        yield Observation("page-moved", old, weight, f"{old} is at {new} now, {sent}", old, old, new)
+
+
+def _each_page(
+    before: Look, after: Look, noise: Noise, versions: Mapping[str, str], *, without_members: bool
+) -> Iterator[Observation]:
+    moved = _moved(before, after)
+    apart = {*noise.pages, *moved, *moved.values()}
     for path in sorted(before.pages.keys() | after.pages.keys()):
-        if path in noise.pages or path in moved or path in moved.values() or (shut_out and path.endswith(LOGGED_IN)):
+        if path in apart or (without_members and path.endswith(LOGGED_IN)):
             continue
         left, right = before.pages.get(path), after.pages.get(path)
-        if left is None:
-            if right is not None and right.loads:
-                found.append(Observation("page-new", path, Weight.NOTE, f"{path} is new", path))
-            elif right is not None:
-                found.append(
-                    Observation(
-                        "link-broken", path, Weight.DAMAGE, f"a link leads to {path}, which does not load", path
-                    )
-                )
+        if left is not None and right is not None:
+            yield from _page(path, left, right, noise, versions)
         elif right is None:
-            found.append(Observation("page-gone", path, Weight.DAMAGE, f"{path} was not found any more", path))
+            yield Observation("page-gone", path, Weight.DAMAGE, f"{path} was not found any more", path)
+        elif right.loads:
+            yield Observation("page-new", path, Weight.NOTE, f"{path} is new", path)
         else:
-            found += _page(path, left, right, noise, versions or {})
+            text = f"a link leads to {path}, which does not load"
+            yield Observation("link-broken", path, Weight.DAMAGE, text, path)
+
+
+def _assets(before: Look, after: Look, noise: Noise) -> Iterator[Observation]:
     for asset in sorted(before.assets.keys() & after.assets.keys()):
         if before.assets[asset] == 200 != after.assets[asset]:
             text = f"{asset} does not load any more (status {after.assets[asset] or 'none'})"
-            found.append(Observation("file-broken", asset, Weight.DAMAGE, text))
+            yield Observation("file-broken", asset, Weight.DAMAGE, text)
         elif asset in before.files and asset in after.files and asset not in noise.files:
-            found += _file(asset, before.files[asset], after.files[asset])
+            yield from _file(asset, before.files[asset], after.files[asset])
     for asset in sorted(after.assets.keys() - before.assets.keys()):
         if after.assets[asset] != 200:
             text = f"{asset} is asked for and does not load (status {after.assets[asset] or 'none'})"
-            found.append(Observation("file-broken", asset, Weight.DAMAGE, text))
+            yield Observation("file-broken", asset, Weight.DAMAGE, text)
+
+
+def _leading_to_live(after: Look, live: Collection[str]) -> Iterator[Observation]:
     for place in sorted({a.rstrip("/") for a in live}):
         for path, page in sorted(after.pages.items()):
             if page.redirect and _leads_to(page.redirect, place):
-                found.append(
-                    Observation(
-                        "leads-to-live", path, Weight.DAMAGE, f"{path} sends visitors to live", path, "", page.redirect
-                    )
-                )
-            leading = (
-                [x for x in page.markup.links() + page.markup.images() if _leads_to(x, place)] if page.markup else []
-            )
-            if leading:
-                found.append(
-                    Observation("leads-to-live", place, Weight.DAMAGE, "the clone leads to live", path, "", leading[0])
-                )
+                text = f"{path} sends visitors to live"
+                yield Observation("leads-to-live", path, Weight.DAMAGE, text, path, "", page.redirect)
+            links = page.markup.links() + page.markup.images() if page.markup else []
+            leading = next((x for x in links if _leads_to(x, place)), None)
+            if leading is not None:
+                text = "the clone leads to live"
+                yield Observation("leads-to-live", place, Weight.DAMAGE, text, path, "", leading)
+
+
+def _failed_checks(before: Look, after: Look, noise: Noise) -> Iterator[Observation]:
     for name, check in sorted(after.checks.items()):
         earlier = before.checks.get(name)
         if check.problem and name not in noise.checks and (earlier is None or earlier.problem is None):
-            found.append(
-                Observation(
-                    "check-failed", name, Weight.DAMAGE, f"'{name}' fails: {check.problem}", after=check.problem
-                )
-            )
-    return found
+            text = f"'{name}' fails: {check.problem}"
+            yield Observation("check-failed", name, Weight.DAMAGE, text, after=check.problem)
 
 
 def _leads_to(link: str, address: str) -> bool:

@@ -10,6 +10,7 @@ from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import today
+from keenharbor.judge.choices import REPLACE, Choice
 from keenharbor.judge.inquiry import CHECKS, Inquiry
 from keenharbor.judge.solving import RUNTIME, FeedUniverse, Offer, Solved, Unsolved, Wish, least_change, route, solve
 from keenharbor.site.checks import Check, Decision, Verdict
@@ -19,8 +20,6 @@ from keenharbor.site.indexfeed import IndexFeed, required
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.view import Component, SiteView
 
-REPLACE = "replace-by:"
-SWITCH_OFF = "switch-off"
 ABANDONED_AFTER = timedelta(days=2 * 365)
 
 
@@ -67,7 +66,7 @@ def judge(
     feed: Feed,
     core: str | None,
     runtime: str | None,
-    chosen: Mapping[str, str],
+    chosen: Mapping[str, Choice],
     snapshot: NewestSnapshot | None,
     latest: Latest | None = None,
     database: str | None = None,
@@ -77,7 +76,7 @@ def judge(
     ``latest`` is what `latest_core` found, when that was asked for. ``database`` is the engine or version of it to go to
     (``11.4``, ``postgres``, ``postgres 16``).
 
-    ``chosen`` maps an extension to ``keep``, ``remove``, ``switch-off``, a version, or ``replace-by:NAME``. Reads only. Raises
+    ``chosen`` is what a person wants to become of an extension. Reads only. Raises
     `UsageError` for a core, runtime, extension or version that does not exist.
     """
     core_now, runtime_now = site.core_version(), site.runtime_version()
@@ -139,7 +138,7 @@ class Latest:
         return [Check("newer core", Verdict.CAUTION, f"{self.beyond} is out, but: {'; '.join(self.reasons)}", remedy)]
 
 
-def latest_core(site: SiteView, feed: Feed, runtime: str | None, chosen: Mapping[str, str]) -> Latest:
+def latest_core(site: SiteView, feed: Feed, runtime: str | None, chosen: Mapping[str, Choice]) -> Latest:
     """The newest core to which all that stays can go, on ``runtime`` (or the one that the site has); the newest of all when
     there is none, so that what stands in the way is told."""
     releases = feed.of(site.model.core.package)
@@ -163,7 +162,7 @@ def latest_core(site: SiteView, feed: Feed, runtime: str | None, chosen: Mapping
 
 
 def _wishes(
-    site: SiteView, feed: Feed, components: Mapping[str, Component], core: str, runtime: str, chosen: Mapping[str, str],
+    site: SiteView, feed: Feed, components: Mapping[str, Component], core: str, runtime: str, chosen: Mapping[str, Choice],
     staying: set[str],
 ) -> tuple[list[Wish], FeedUniverse]:  # fmt: skip
     """What is asked of the versions (names as the feed has them), and what there is to choose from."""
@@ -173,13 +172,12 @@ def _wishes(
     universe = FeedUniverse(feed, package, runtimes, _installed(site, feed, components, package, runtime), moving)
     wishes = [Wish(package, f"=={core}"), Wish(RUNTIME, f"=={runtime}")]
     for name in sorted(staying):
-        said = chosen.get(name) if chosen.get(name) != SWITCH_OFF else None
-        version = components[name].version if said == "keep" else said
-        if version is not None and (version.startswith(REPLACE) or version == "remove"):
-            if version != "remove":
-                wishes.append(Wish(feed.key(version.removeprefix(REPLACE)), ""))
-        elif is_version(components[name].version):
-            wishes.append(Wish(feed.key(name), f"=={version}" if version else f">={components[name].version}"))
+        said, here = chosen.get(name), components[name].version
+        if said is not None and said.action == "replace":
+            wishes.append(Wish(feed.key(said.other), ""))
+        elif is_version(here) and (said is None or said.action != "remove"):
+            fixed = {"keep": here, "update": said.version}.get(said.action) if said is not None else None
+            wishes.append(Wish(feed.key(name), f"=={fixed}" if fixed else f">={here}"))
     return wishes, universe
 
 
@@ -207,7 +205,7 @@ def _installed(
 
 def _together(
     site: SiteView, feed: Feed, decisions: list[Decision], components: Mapping[str, Component], core: str, runtime: str,
-    chosen: Mapping[str, str],
+    chosen: Mapping[str, Choice],
 ) -> tuple[list[Decision], list[Check]]:  # fmt: skip
     """Whether there is one set of versions for all that stays; updates take its versions."""
     staying = {d.name for d in decisions if not d.open and d.action != "remove" and d.off != "for good"}
@@ -333,30 +331,30 @@ def _core_checks(site: SiteView, release: Release, runtime: str) -> list[Check]:
 
 
 def _decide(
-    component: Component, feed: Feed, core: str, runtime: str, chosen: str | None, other_runtimes: Sequence[str]
+    component: Component, feed: Feed, core: str, runtime: str, chosen: Choice | None, other_runtimes: Sequence[str]
 ) -> Decision:
     name, kind = component.name, component.kind
-    if chosen == SWITCH_OFF:
-        found = _decide(component, feed, core, runtime, None, ())
-        if found.open:
-            reason = f"nothing fits; it stays, switched off ({found.reason})"
-            return Decision(name, kind, "keep", component.version, reason=reason, off="for good")
-        return dataclasses.replace(found, reason=f"{found.reason}; off meanwhile, as you decided", off="meanwhile")
-    if chosen == "remove":
-        return Decision(name, kind, "remove", reason="you decided so")
-    if chosen is not None and chosen.startswith(REPLACE):
-        other = chosen.removeprefix(REPLACE)
-        best = feed.newest_for(other, core, runtime)
+    match chosen.action if chosen is not None else None:
+        case "switch-off":
+            found = _decide(component, feed, core, runtime, None, ())
+            if found.open:
+                reason = f"nothing fits; it stays, switched off ({found.reason})"
+                return Decision(name, kind, "keep", component.version, reason=reason, off="for good")
+            return dataclasses.replace(found, reason=f"{found.reason}; off meanwhile, as you decided", off="meanwhile")
+        case "remove":
+            return Decision(name, kind, "remove", reason="you decided so")
+        case "keep":
+            return Decision(name, kind, "keep", component.version, reason="you decided so")
+    if chosen is not None and chosen.action == "replace":
+        best = feed.newest_for(chosen.other, core, runtime)
         if best is None:
-            raise UsageError(f"no release of '{other}' fits core {core} on runtime {runtime}")
-        return Decision(name, kind, "replace", best.version, other, "you decided so")
-    if chosen is not None and chosen != "keep":
-        feed.need(name, chosen)
-        return Decision(name, kind, "update", chosen, reason="you decided so")
+            raise UsageError(f"no release of '{chosen.other}' fits core {core} on runtime {runtime}")
+        return Decision(name, kind, "replace", best.version, chosen.other, "you decided so")
+    if chosen is not None:
+        feed.need(name, chosen.version)
+        return Decision(name, kind, "update", chosen.version, reason="you decided so")
     fits_now = allows(component.requires_core, core) and allows(component.requires_runtime, runtime)
     best = feed.newest_for(name, core, runtime)
-    if chosen == "keep":
-        return Decision(name, kind, "keep", component.version, reason="you decided so")
     if best is not None and version_order(best.version) > version_order(component.version):
         return Decision(name, kind, "update", best.version, reason="the newest release that fits the target")
     if fits_now:

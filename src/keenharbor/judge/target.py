@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from keenharbor.base.errors import UsageError
+from keenharbor.judge.choices import Choice
 from keenharbor.judge.readiness import Readiness, judge, latest_core
 from keenharbor.site.decisions import Remembered, decisions_in, remember, remembered
 from keenharbor.site.feed import Feed
@@ -58,7 +59,7 @@ def judge_for(site: SiteView, feed: Feed, target: Target, snapshot: NewestSnapsh
     said |= decisions_of(target.extensions)
     there = {c.name for c in site.components()}
     before = {n: d for n, d in remembered(site.work).items() if n in there and n not in target.forget}
-    chosen = {n: d.decision for n, d in before.items()} | said
+    chosen = {n: Choice.of(d) for n, d in ({n: d.decision for n, d in before.items()} | said).items()}
     found = latest_core(site, feed, target.runtime, chosen) if target.latest else None
     wanted = found.core if found is not None else target.core
     readiness = judge(site, feed, wanted, target.runtime, chosen, snapshot, found, target.database)

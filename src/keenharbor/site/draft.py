@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -49,53 +49,19 @@ def draft_site_file(
     if absent:
         raise UsageError(f"this is no site on {title}: it has no {', '.join(absent)}", where=root)
     site = SiteView(model, site_file, str(root), DatabasePlace(NO_ENGINE), home, home)
-    general = model.settings
-    settings_file = site.named(site.settings_path)
-    settings = _settings(settings_file, general)
-    entries: list[Entry] = []
-
-    def read(key: str, setting: str | None, given: str | None) -> str | None:
-        if given is not None:
-            entries.append(Entry(key, given, Sureness.READ, "as you said"))
-            return given
-        found = settings.get(setting or "")
-        if found is None or not found.value:
-            return None
-        entries.append(Entry(key, found.value, Sureness.READ, f"{site.settings_path}:{found.line}, {setting}"))
-        return found.value
-
-    found_address = read("site.address", model.address.get("setting"), address)
-    if not found_address:
-        raise UsageError("the site's address cannot be found", where=settings_file, advice="name it with --address URL")
+    settings = _settings(site.named(site.settings_path), model.settings)
+    found_address = _address(site, settings, address)
     site_title = next((v.value for k, v in settings.items() if k.endswith((".name", ".title"))), "")
     chosen = name or re.sub(r"[^a-z0-9]+", "-", (site_title or root.name).lower()).strip("-") or "site"
-    evidence = "as you said" if name else f"guessed from {'the title' if site_title else 'the folder'}"
-    entries.append(Entry("site.name", chosen, Sureness.READ if name else Sureness.GUESSED, evidence))
-    if model.database.settings is not None or model.database.setting is not None:
-        # A platform file by itself has a stand-in for the path.
-        unsaid = model.model_copy(update={"database": model.database.model_copy(update={"path": None})})
-        place = database_place(unsaid, home, site.named(""))
-        kept = database_settings_file(model, site.named(""))[0].path
-        entries.append(Entry("database", str(place.path or place), Sureness.READ, f"what {kept} says"))
-    core, runtime = site.told_versions()
-    for key, told, version, where in (
-        ("core", title, core, model.core.version_file or f"distribution {model.core.distribution}"),
-        ("runtime", model.runtime.name, runtime, model.runtime.version_file or "the platform file"),
-    ):
-        sure = Sureness.MISSING if version == "unknown" else Sureness.READ
-        entries.append(Entry(key, f"{told} {version}", sure, str(where)))
-    tables = ", ".join(model.visitor_data.tables) or "none"
-    entries.append(
-        Entry(
-            "visitor data", tables, Sureness.GUESSED, "from the platform file; name every table that visitors write to"
-        )
-    )
+    why = "as you said" if name else f"guessed from {'the title' if site_title else 'the folder'}"
+    entries = [
+        found_address,
+        Entry("site.name", chosen, Sureness.READ if name else Sureness.GUESSED, why),
+        *_what_it_says(site, home),
+    ]
     if not launchers:
-        entries.append(
-            Entry(
-                "runtime.launchers", "none", Sureness.MISSING, "not found; clones need them: --launcher VERSION=PROGRAM"
-            )
-        )
+        advice = "not found; clones need them: --launcher VERSION=PROGRAM"
+        entries.append(Entry("runtime.launchers", "none", Sureness.MISSING, advice))
     lines = [
         "# Describes one site. What is not said here is taken from the platform file.",
         "format = 1",
@@ -105,7 +71,7 @@ def draft_site_file(
         f'name = "{chosen}"',
         *([f'title = "{site_title}"'] if site_title else []),
         f'root = "{_relative(root, home)}"',
-        f'address = "{found_address.rstrip("/")}"',
+        f'address = "{found_address.value.rstrip("/")}"',
         'work = "harbor"          # trials, clones and the log; outside the site\'s folder',
         "",
         "[store]",
@@ -114,6 +80,46 @@ def draft_site_file(
     lines += lines_said(launchers or {}, feed, reload, home)
     lines += ["", "[visitor_data]", f"tables = {model.visitor_data.tables!r}".replace("'", '"')]
     return Draft("\n".join(lines) + "\n", tuple(entries))
+
+
+def _address(site: SiteView, settings: Mapping[str, Setting], given: str | None) -> Entry:
+    """The site's address, as given or as the settings have it. Raises `UsageError` where they do not."""
+    if given:
+        return Entry("site.address", given, Sureness.READ, "as you said")
+    setting = site.model.address.get("setting") or ""
+    found = settings.get(setting)
+    if found is None or not found.value:
+        raise UsageError(
+            "the site's address cannot be found", where=site.named(site.settings_path),
+            advice="name it with --address URL",
+        )  # fmt: skip
+    return Entry("site.address", found.value, Sureness.READ, f"{site.settings_path}:{found.line}, {setting}")
+
+
+def _what_it_says(site: SiteView, home: Path) -> Iterator[Entry]:
+    """Database, core, runtime, and what visitors write."""
+    model = site.model
+    if model.database.settings is not None or model.database.setting is not None:
+        # A platform file by itself has a stand-in for the path.
+        unsaid = model.model_copy(update={"database": model.database.model_copy(update={"path": None})})
+        place = database_place(unsaid, home, site.named(""))
+        kept = database_settings_file(model, site.named(""))[0].path
+        yield Entry("database", str(place.path or place), Sureness.READ, f"what {kept} says")
+    core, runtime = site.told_versions()
+    for key, told, version, where in (
+        (
+            "core",
+            model.platform.title or model.platform.name,
+            core,
+            model.core.version_file or f"distribution {model.core.distribution}",
+        ),
+        ("runtime", model.runtime.name, runtime, model.runtime.version_file or "the platform file"),
+    ):
+        sure = Sureness.MISSING if version == "unknown" else Sureness.READ
+        yield Entry(key, f"{told} {version}", sure, str(where))
+    tables = ", ".join(model.visitor_data.tables) or "none"
+    why = "from the platform file; name every table that visitors write to"
+    yield Entry("visitor data", tables, Sureness.GUESSED, why)
 
 
 def refuse_inside(root: Path, site_file: Path) -> None:

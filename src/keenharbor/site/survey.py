@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -240,50 +240,17 @@ def _needs(site: SiteView, feed: Feed | None) -> dict[str, list[str]]:
 def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | None) -> Survey:
     """Look at ``site``; ``snapshot`` is the newest one in its store, if any. Reads only."""
     scan = site.scan()
-    areas: dict[str, tuple[int, int]] = {}
-    for entry in scan.entries.values():
-        if entry.kind == "file":
-            count, total = areas.get(entry.area, (0, 0))
-            areas[entry.area] = (count + 1, total + entry.size)
+    files = [e for e in scan.entries.values() if e.kind == "file"]
     with site.reading_database() as state:
         found, places = look_through(state, host_of_address(site.address))
     tables = {k.table: k.rows for k in found if k.is_table}
     kinds = {k.table: (k.kind, k.why) for k in found}
     kinds |= {t: ("visitors", "the site file says so") for t in site.model.visitor_data.tables if t in kinds}
-    files = [e for e in scan.entries.values() if e.kind == "file"]
     edits, unchecked = local_edits(site, feed) if feed is not None else ([], ["no feed is named in the site file"])
-    installations = []
-    needs = _needs(site, feed)
-    for component in site.components():
-        every = feed.of(component.name) if feed is not None else []
-        offered = site.model.feed.channels if site.model.feed is not None else []
-        releases = [r for r in every if r.channel in offered]
-        beyond = {r.channel: r.version for r in every if r.channel not in offered}  # the newest of each comes last
-        newest = releases[-1] if releases else None
-        installations.append(
-            Installation(
-                component,
-                newest.version if newest else None,
-                newest.replaced_by if newest else "",
-                sum(e.size for e in files if e.path.startswith(component.folder + "/")),
-                own_tables(component.name, tables),
-                {
-                    c: v
-                    for c, v in beyond.items()
-                    if version_order(v) > version_order(newest.version if newest else component.version)
-                }
-                if is_version(newest.version if newest else component.version)
-                else {},
-                tuple(needs[component.name]),
-                tuple(sorted(n for n, asked in needs.items() if component.name in asked)),
-            )
-        )
+    core_releases = []
+    if feed is not None and site.model.feed is not None:
+        core_releases = feed.within(site.model.feed.channels).of(site.model.core.package)
     database = site.database
-    core_releases = (
-        feed.within(site.model.feed.channels).of(site.model.core.package)
-        if feed is not None and site.model.feed
-        else []
-    )
     return Survey(
         name=site.name,
         title=site.model.site.title,
@@ -298,8 +265,8 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
         engine_version=database.version(),
         database_place=database.told,
         database_bytes=database.size(),
-        installations=tuple(installations),
-        areas=dict(sorted(areas.items(), key=lambda a: -a[1][1])),
+        installations=tuple(_installations(site, feed, files, tables)),
+        areas=_areas(files),
         tables=dict(sorted(tables.items(), key=lambda t: -t[1])),
         edits=tuple(edits),
         unchecked=tuple(unchecked),
@@ -314,3 +281,36 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
         opaque_places=places.opaque,
         log_errors=_errors_in_logs(site, files),
     )
+
+
+def _areas(files: Sequence[Entry]) -> dict[str, tuple[int, int]]:
+    """Files and bytes of each area, the largest first."""
+    areas: dict[str, tuple[int, int]] = {}
+    for entry in files:
+        count, total = areas.get(entry.area, (0, 0))
+        areas[entry.area] = (count + 1, total + entry.size)
+    return dict(sorted(areas.items(), key=lambda a: -a[1][1]))
+
+
+def _installations(
+    site: SiteView, feed: Feed | None, files: Sequence[Entry], tables: Mapping[str, int]
+) -> Iterator[Installation]:
+    """Each extension and theme, with what the feed has newer, within its channels and beyond."""
+    needs = _needs(site, feed)
+    offered = site.model.feed.channels if site.model.feed is not None else []
+    for component in site.components():
+        every = feed.of(component.name) if feed is not None else []
+        releases = [r for r in every if r.channel in offered]
+        newest = releases[-1] if releases else None
+        here = newest.version if newest else component.version
+        beyond = {r.channel: r.version for r in every if r.channel not in offered}  # the newest of each comes last
+        yield Installation(
+            component,
+            newest.version if newest else None,
+            newest.replaced_by if newest else "",
+            sum(e.size for e in files if e.path.startswith(component.folder + "/")),
+            own_tables(component.name, tables),
+            {c: v for c, v in beyond.items() if is_version(here) and version_order(v) > version_order(here)},
+            tuple(needs[component.name]),
+            tuple(sorted(n for n, asked in needs.items() if component.name in asked)),
+        )

@@ -22,7 +22,7 @@ from keenharbor.tree import Entry, restore_tree
 @dataclass(frozen=True)
 class GivenBack:
     """What was given back: paths, rows, seconds; where the files and the database are; how many files and cells were
-    rewritten for another address, folder or database."""
+    rewritten for another address, folder or database; whether the database was ``checked`` by reading it back."""
 
     paths: int
     rows: int
@@ -31,6 +31,7 @@ class GivenBack:
     database: str | None
     rewritten_files: int = 0
     rewritten_cells: int = 0
+    checked: bool = False
 
 
 def restore_state(state: StoredState, database: Database) -> int:
@@ -115,7 +116,8 @@ def give_back(
             rewritten_cells = sum(rewrite_database(open_database(new_database), rewriter).values())
     where = target / "files" if target is not None and files else None
     count = len(wanted) if where is not None else 0
-    return GivenBack(count, rows, time.monotonic() - began, where, place, rewritten_files, rewritten_cells)
+    checked = place is not None and not as_text and not tables
+    return GivenBack(count, rows, time.monotonic() - began, where, place, rewritten_files, rewritten_cells, checked)
 
 
 def _check_target(snapshot: Snapshot, target: Path) -> None:

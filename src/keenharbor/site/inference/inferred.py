@@ -39,6 +39,7 @@ from keenharbor.site.inference.packages import (
 )
 from keenharbor.site.inference.runtime import (
     RuntimeFound,
+    ServeCommand,
     migrate_command,
     runtime_in,
     serve_command,
@@ -106,7 +107,7 @@ class Inferred:
     areas_why: dict[str, str]
     mail: tuple[Source, Mapping[str, Setting]] | None
     timers: tuple[str, ...]
-    serve: tuple[list[str], str] | None
+    serve: ServeCommand | None
     title: tuple[str, str] | None
     opaque_settings: tuple[str, ...] = field(default=())
     migrate: list[str] | None = None
@@ -148,7 +149,7 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
         )
     serve = serve_command(runtime.name, entries) if runtime else None
     if serve is None and given.serve is not None:
-        serve = _command_said(given.serve), _AS_YOU_SAID
+        serve = ServeCommand(_command_said(given.serve), _AS_YOU_SAID, Sureness.READ)
     homes, switch = _python_packages(root, sources, homes, switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
     settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
@@ -438,70 +439,65 @@ def entries_of(found: Inferred) -> list[Entry]:
     def add(key: str, value: str, sure: Sureness, evidence: str) -> None:
         told.append(Entry(key, value, sure, evidence))
 
-    def missing(key: str, advice: str) -> None:
-        add(key, "", Sureness.MISSING, advice)
-
     if found.address is not None:
         add("site.address", found.address.address, found.address.sure, found.address.evidence)
     else:
-        missing("site.address", "name it with --address")
+        add("site.address", "", Sureness.MISSING, "name it with --address")
     _tell_database(found, add)
+    _tell_core_and_runtime(found, add)
+    _tell_homes(found, add)
+    for area, paths in found.areas.items():
+        listed = ", ".join(paths[:4]) + (" …" if len(paths) > 4 else "")
+        add(f"areas.{area}", listed, Sureness.LIKELY, found.areas_why[paths[0]])
+    _tell_contents(found, add)
+    if found.serve is not None:
+        add("serve", " ".join(found.serve.command), found.serve.sure, found.serve.why)
+    else:
+        add("serve", "", Sureness.MISSING, "clones need it: name the command under [serve]")
+    keeps_out = "a cutover needs it: how visitors are kept out, under [maintenance]"
+    add("maintenance", "", Sureness.MISSING, keeps_out)
+    return told
+
+
+def _tell_core_and_runtime(found: Inferred, add: Add) -> None:
     if found.core is not None:
         name = f"{found.core.title} " if found.core.title else ""
         add("core", name + found.core.version, found.core.sure, found.core.evidence)
     else:
-        missing("core", "no file tells a version: name one under [core]")
+        add("core", "", Sureness.MISSING, "no file tells a version: name one under [core]")
     if found.runtime is None:
-        missing("runtime", "there is no code in the site")
+        add("runtime", "", Sureness.MISSING, "there is no code in the site")
+        return
+    add("runtime", found.runtime.name, Sureness.READ, found.runtime.name_evidence)
+    if found.runtime.version is not None:
+        add("runtime.version", found.runtime.version, found.runtime.sure, found.runtime.version_evidence)
     else:
-        add("runtime", found.runtime.name, Sureness.READ, found.runtime.name_evidence)
-        if found.runtime.version is not None:
-            add("runtime.version", found.runtime.version, found.runtime.sure, found.runtime.version_evidence)
-        else:
-            missing("runtime.version", "name it: 'version' under [runtime]")
+        add("runtime.version", "", Sureness.MISSING, "name it: 'version' under [runtime]")
+
+
+def _tell_homes(found: Inferred, add: Add) -> None:
+    """Extensions, themes, and which of them are on."""
     for key, home in (("extensions", found.extensions), ("themes", found.themes)):
-        if home is not None:
-            listed = ", ".join(f"{c.name} {c.facts.get('version', '')}".strip() for c in home.components[:4])
-            more = f" and {len(home.components) - 4} more" if len(home.components) > 4 else ""
-            add(key, f"{home.part.folder}: {listed}{more}", home.sure, home.evidence)
-        else:
-            missing(key, "no folder has siblings that share a file of facts or a header comment")
+        if home is None:
+            add(key, "", Sureness.MISSING, "no folder has siblings that share a file of facts or a header comment")
+            continue
+        listed = ", ".join(f"{c.name} {c.facts.get('version', '')}".strip() for c in home.components[:4])
+        more = f" and {len(home.components) - 4} more" if len(home.components) > 4 else ""
+        add(key, f"{home.part.folder}: {listed}{more}", home.sure, home.evidence)
     for home in found.other_homes:
         add("", f"also {home.kind}s: {home.part.folder} ({len(home.components)})", home.sure, home.evidence)
-    if found.switch is not None:
-        homes = [h for h in (found.extensions, found.themes) if h is not None]
-        known = {c.name for h in homes for c in h.components if found.switch.on & set(c.known_as)}
-        on = ", ".join(sorted(known)[:6]) or "none"
-        add(
-            "extensions.switch",
-            f"on: {on}" + (" …" if len(known) > 6 else ""),
-            found.switch.sure,
-            found.switch.evidence,
-        )
-        if orphaned := list(orphans(homes, found.switch)):
-            add(
-                "",
-                f"in the database, but in no folder: {', '.join(orphaned[:6])}",
-                Sureness.READ,
-                found.switch.evidence,
-            )
-    elif found.extensions is not None:
-        missing("extensions.switch", "nothing was found that says which are on")
-    for area, paths in found.areas.items():
-        add(
-            f"areas.{area}",
-            ", ".join(paths[:4]) + (" …" if len(paths) > 4 else ""),
-            Sureness.LIKELY,
-            found.areas_why[paths[0]],
-        )
-    _tell_contents(found, add)
-    if found.serve is not None:
-        guessed = found.serve[1].startswith("guessed")
-        add("serve", " ".join(found.serve[0]), Sureness.GUESSED if guessed else Sureness.LIKELY, found.serve[1])
-    else:
-        missing("serve", "clones need it: name the command under [serve]")
-    missing("maintenance", "a cutover needs it: how visitors are kept out, under [maintenance]")
-    return told
+    switch = found.switch
+    if switch is None:
+        if found.extensions is not None:
+            add("extensions.switch", "", Sureness.MISSING, "nothing was found that says which are on")
+        return
+    homes = [h for h in (found.extensions, found.themes) if h is not None]
+    known = sorted({c.name for h in homes for c in h.components if switch.on & set(c.known_as)})
+    on = ", ".join(known[:6]) or "none"
+    add("extensions.switch", f"on: {on}" + (" …" if len(known) > 6 else ""), switch.sure, switch.evidence)
+    if orphaned := list(orphans(homes, switch)):
+        text = f"in the database, but in no folder: {', '.join(orphaned[:6])}"
+        add("", text, Sureness.READ, switch.evidence)
 
 
 def _tell_database(found: Inferred, add: Add) -> None:

@@ -195,27 +195,34 @@ def migrate_command(name: str, entries: Mapping[str, Entry]) -> list[str] | None
     return ["{runtime}", path, "migrate", "--noinput"] if name == "python" and path is not None else None
 
 
-def serve_command(name: str, entries: Mapping[str, Entry]) -> tuple[list[str], str] | None:
-    """How a clone is started, where a standard way is evident: the words, and why."""
+@dataclass(frozen=True)
+class ServeCommand:
+    """How a clone is started: the words, why, and how sure that is."""
+
+    command: list[str]
+    why: str
+    sure: Sureness = Sureness.LIKELY
+
+
+def serve_command(name: str, entries: Mapping[str, Entry]) -> ServeCommand | None:
+    """The same where a standard way is evident."""
     if name == "php":
         for folder in ("public", "web", "htdocs", "www", "public_html", "docroot", ""):
-            if (f"{folder}/index.php" if folder else "index.php") in entries:
+            front = f"{folder}/index.php" if folder else "index.php"
+            if front in entries:
                 place = ["-t", folder] if folder else []
-                return [
-                    "{runtime}",
-                    "-S",
-                    "127.0.0.1:{port}",
-                    *place,
-                ], f"{folder + '/' if folder else ''}index.php; PHP's own server"
+                return ServeCommand(["{runtime}", "-S", "127.0.0.1:{port}", *place], f"{front}; PHP's own server")
     if name == "python":
         for path in ("manage.py", "src/manage.py"):
             if path in entries:
-                return ["{runtime}", path, "runserver", "--noreload", "127.0.0.1:{port}"], f"{path} is there"
-        for path in ("wsgi.py", "app.py", "main.py", "server.py"):
-            if path in entries:
-                return ["{runtime}", path, "--port", "{port}"], f"guessed: {path} may serve it"
-    if name == "node":
-        for path in ("server.js", "index.js", "app.js", "main.js"):
-            if path in entries:
-                return ["{runtime}", path], f"guessed: {path} may serve it"
+                command = ["{runtime}", path, "runserver", "--noreload", "127.0.0.1:{port}"]
+                return ServeCommand(command, f"{path} is there")
+    usual = {
+        "python": (("wsgi.py", "app.py", "main.py", "server.py"), ["--port", "{port}"]),
+        "node": (("server.js", "index.js", "app.js", "main.js"), []),
+    }
+    paths, options = usual.get(name, ((), []))
+    for path in paths:
+        if path in entries:
+            return ServeCommand(["{runtime}", path, *options], f"guessed: {path} may serve it", Sureness.GUESSED)
     return None

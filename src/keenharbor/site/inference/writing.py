@@ -116,8 +116,8 @@ def site_file_text(found: Inferred, given: Given, home: Path) -> str:
         out.table("commands", "how the database follows the code")
         out.put("migrate", found.migrate)
     if found.serve is not None:
-        out.table("serve", f"how a clone is started: {found.serve[1]}")
-        out.put("command", found.serve[0])
+        out.table("serve", f"how a clone is started: {found.serve.why}")
+        out.put("command", found.serve.command)
     return "\n".join(out.lines) + "\n"
 
 
