@@ -18,7 +18,8 @@ LOOK = '\n[look]\nlog_in = "a member logs in"\n'
 
 @contextmanager
 def described_scene(engine: str) -> Iterator[Scene]:
-    """The scene on this engine, described by `init`, with checks and a log-in, served until the block ends, then taken away."""
+    """The scene on this engine, described by `init`, with checks and a log-in, served until the block ends, then taken
+    away."""
     with tempfile.TemporaryDirectory(prefix="harbor-scene-") as name, ExitStack() as ended:
         scene = set_scene(Path(name) / "scene", engine=engine)
         ended.callback(remove_scene, scene.folder)  # a private server has more than that folder

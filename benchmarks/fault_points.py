@@ -2,10 +2,9 @@
 
     fault_points.py [sqlite] [mariadb] [postgres] [--every N]
 
-Prints a row for each command: how many points it has, at how many of them what the command said was not so, or live was left
-in between once `settle` had run. `tests/test_faults.py` walks them on SQLite; this goes over the servers as well. A C compiler
-is needed, and the servers that are to be walked. Ends with 1 where there was an exception to the rule.
-"""
+Prints a row for each command: how many points it has, at how many of them what the command said was not so, or live was
+left in between once `settle` had run. `tests/test_faults.py` walks them on SQLite; this goes over the servers as well.
+A C compiler is needed, and the servers that are to be walked. Ends with 1 where there was an exception to the rule."""
 
 from __future__ import annotations
 

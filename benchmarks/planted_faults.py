@@ -1,10 +1,11 @@
-"""Faults planted on the demonstration's site by a seed, and how many of them a trial finds and lays to the step that brought them in.
+"""Faults planted on the demonstration's site by a seed, and how many of them a trial finds and lays to the step that
+brought them in.
 
     python benchmarks/planted_faults.py [SEED] [ROUNDS] [sqlite|mariadb|postgres]
 
-A round is a trial of a plan whose steps plant one fault each, on different parts of the site, with harmless steps between them. A fault
-counts as found when the trial tells of its effect (not merely that a file changed), and lays that to its step.
-"""
+A round is a trial of a plan whose steps plant one fault each, on different parts of the site, with harmless steps
+between them. A fault counts as found when the trial tells of its effect (not merely that a file changed), and lays that
+to its step."""
 
 from __future__ import annotations
 
@@ -25,8 +26,8 @@ HEAD = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
 
 @dataclass(frozen=True)
 class Fault:
-    """A fault: what plants it (a step as TOML without its name), what a trial must tell of it (kinds of findings, and a part of the
-    place or page), and which parts of the site it takes, so that two of a round do not hide each other."""
+    """A fault: what plants it (a step as TOML without its name), what a trial must tell of it (kinds of findings, and a
+    part of the place or page), and which parts of the site it takes, so that two of a round do not hide each other."""
 
     kind: str
     step: str
@@ -41,7 +42,10 @@ def edit(path: str, old: str, new: str, more: str = "") -> str:
         f"import pathlib; p = pathlib.Path({path!r}); t = p.read_bytes(); o, n = {old!r}.encode(), {new!r}.encode(); "
         "assert o in t, 'not there'; p.write_bytes(t.replace(o, n, 1))"
     )
-    return f'kind = "command"\ncommand = [{json.dumps(sys.executable)}, "-c", {json.dumps(code)}]\nexpects = [{json.dumps(path)}]\n{more}'
+    return (
+        f'kind = "command"\ncommand = [{json.dumps(sys.executable)}, "-c", {json.dumps(code)}]\nexpects = '
+        f"[{json.dumps(path)}]\n{more}"
+    )
 
 
 def shell(command: str, *expects: str) -> str:
@@ -90,8 +94,10 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
 
     def field() -> Fault:
         form, name, file = rng.choice([
-            ("search", 'name="q"', "extensions/seed-search/main.py"), ("borrow", 'name="email"', "extensions/loan-desk/desk.html"),
-            ("borrow", 'name="name"', "extensions/loan-desk/desk.html"), ("login", 'name="password"', "core/templates/login.html"),
+            ("search", 'name="q"', "extensions/seed-search/main.py"),
+            ("borrow", 'name="email"', "extensions/loan-desk/desk.html"),
+            ("borrow", 'name="name"', "extensions/loan-desk/desk.html"),
+            ("login", 'name="password"', "core/templates/login.html"),
         ])  # fmt: skip
         return fault(
             "a form field lost",
@@ -111,7 +117,8 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
 
     def slower() -> Fault:
         file, old, page, take = rng.choice([
-            ("extensions/events-calendar/main.py", "        with site.engine.work() as work:", "/calendar", "calendar-pace"),
+            ("extensions/events-calendar/main.py", "        with site.engine.work() as work:", "/calendar",
+                "calendar-pace"),
             ("extensions/gallery-wall/main.py", "        with site.engine.work() as work:", "/gallery", "gallery"),
         ])  # fmt: skip
         wait = rng.choice([0.012, 0.03])
@@ -147,11 +154,13 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
             [("events-calendar", "/calendar", "calendar"), ("gallery-wall", "/gallery", "gallery")]
         )
         old = "        with site.engine.work() as work:"
-        return fault("a page fails", edit(f"extensions/{name}/main.py", old, "        raise OSError('planted')\n" + old), "page-fails", page,
+        return fault("a page fails",
+            edit(f"extensions/{name}/main.py", old, "        raise OSError('planted')\n" + old), "page-fails", page,
                      take, f"{take}-pace", "events" if take == "calendar" else "wall")  # fmt: skip
 
     def title() -> Fault:
-        return fault("a title changed", edit(PAGE, "<title>{{title}}</title>", f"<title>{number(99)} {{{{title}}}}</title>"),
+        return fault("a title changed", edit(PAGE, "<title>{{title}}</title>", f"<title>{number(99)} "
+            f"{{{{title}}}}</title>"),
                      "title-changed", "title", "title")  # fmt: skip
 
     def words() -> Fault:
@@ -173,33 +182,47 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
         lambda: picture("a picture broken", "picture-broken", "echo nonsense > {path}"),
         lambda: picture("a picture missing", "file-broken", "rm {path}"),
         lambda: picture("another picture", "picture-changed picture-resized", "cp {other} {path}; printf x >> {path}"),
-        plain("a picture missing on the wall", shell(f"rm media/gallery/{wall}", "media/*"), "file-broken", wall, "wall"),
-        plain("a style sheet missing", shell("rm themes/marrow/assets/theme.css", "themes/*"), "file-broken", "theme.css", "style"),
+        plain("a picture missing on the wall", shell(f"rm media/gallery/{wall}", "media/*"), "file-broken", wall,
+            "wall"),
+        plain("a style sheet missing", shell("rm themes/marrow/assets/theme.css", "themes/*"), "file-broken",
+            "theme.css", "style"),
         plain("a log-in that fails", edit(MEMBERS, "2000).hex()", "2001).hex()"), "check-failed", "logs in", "log-in"),
-        plain("a search that returns nothing", edit("extensions/seed-search/main.py", 'like = f"%{words}%"', 'like = "%zzz%"'),
+        plain("a search that returns nothing",
+            edit("extensions/seed-search/main.py", 'like = f"%{words}%"', 'like = "%zzz%"'),
               "check-failed", "search", "search"),
-        plain("a redirect loop", edit(MEMBERS, "    def about(request):\n", "    def about(request):\n        from core.app import redirect\n\n"
+        plain("a redirect loop", edit(MEMBERS, "    def about(request):\n", "    def about(request):\n        from "
+            "core.app import redirect\n\n"
                                       "        return redirect('/about')\n"), "redirect-loop", "/about", "about"),
-        plain("a setting lost", sql("DELETE FROM settings WHERE name = 'desk.greeting'"), "setting-lost", "desk.greeting", "greeting"),
-        plain("an error only for logged-in users", edit(MEMBERS, "        with site.engine.work() as work:\n            loans",
+        plain("a setting lost", sql("DELETE FROM settings WHERE name = 'desk.greeting'"), "setting-lost",
+            "desk.greeting", "greeting"),
+        plain("an error only for logged-in users", edit(MEMBERS, "        with site.engine.work() as work:\n           "
+            " loans",
               "        raise OSError('planted')\n        with site.engine.work() as work:\n            loans"),
               "page-fails log-in-failed check-failed", "log", "log-in"),
-        plain("mail that is not sent", edit("extensions/loan-mail/main.py", '"mail.port"]), timeout', '"mail.port"]) + 1, timeout'),
+        plain("mail that is not sent",
+            edit("extensions/loan-mail/main.py", '"mail.port"]), timeout', '"mail.port"]) + 1, timeout'),
               "check-failed", "mail", "mail", "borrow"),
-        plain("hidden from search engines", edit(PAGE, "{{extra}}", '{{extra}}<meta name="robots" content="noindex">'), "robots-changed",
+        plain("hidden from search engines", edit(PAGE, "{{extra}}", '{{extra}}<meta name="robots" content="noindex">'),
+            "robots-changed",
               "robots", "robots"),
-        plain("a wrong canonical address", edit(PAGE, 'href="{{canonical}}"', 'href="{{canonical}}x"'), "canonical-changed", "canonical",
+        plain("a wrong canonical address", edit(PAGE, 'href="{{canonical}}"', 'href="{{canonical}}x"'),
+            "canonical-changed", "canonical",
               "canonical"),
-        plain("a broken link", edit(PAGE, "<p>Runs on", '<p><a href="/nowhere">x</a> Runs on'), "link-broken", "/nowhere", "foot"),
-        plain("a table gone", sql("DROP TABLE gallery_pictures"), "schema-gone page-fails rows-lost", "gallery", "gallery", "gallery-pace",
+        plain("a broken link", edit(PAGE, "<p>Runs on", '<p><a href="/nowhere">x</a> Runs on'), "link-broken",
+            "/nowhere", "foot"),
+        plain("a table gone", sql("DROP TABLE gallery_pictures"), "schema-gone page-fails rows-lost", "gallery",
+            "gallery", "gallery-pace",
               "wall"),
-        plain("headings that are none any more", edit(VARIETY, "<h1>{{name}}</h1>", "<p>{{name}}</p>"), "headings-changed", "#variety",
+        plain("headings that are none any more", edit(VARIETY, "<h1>{{name}}</h1>", "<p>{{name}}</p>"),
+            "headings-changed", "#variety",
               "heading"),
-        plain("saving fails", edit(MEMBERS, '        saved = ""\n', '        saved = ""\n        assert request.method != "POST"\n'), "check-failed",
+        plain("saving fails", edit(MEMBERS, '        saved = ""\n', '        saved = ""\n        assert request.method '
+            '!= "POST"\n'), "check-failed",
               "saves", "log-in", "about"),
         plain("only the error log tells", edit("extensions/growers-notes/main.py", "    def all_notes(request):\n",
               "    def all_notes(request):\n        site.log_error('planted')\n"), "log", "planted", "log"),
-        plain("a page at another address", shell("sed -i 's#\"/notes\"\\] = all#\"/all-notes\"] = all#' extensions/growers-notes/main.py; "
+        plain("a page at another address", shell("sed -i 's#\"/notes\"\\] = all#\"/all-notes\"] = all#' "
+            "extensions/growers-notes/main.py; "
               "sed -i 's#(\"/notes\", \"Growers#(\"/all-notes\", \"Growers#' core/app.py", "core/*", "extensions/*"),
               "page-moved page-gone page-fails link-broken", "notes", "notes", "log"),
     ]  # fmt: skip
@@ -226,7 +249,8 @@ def rounds_of(rng: random.Random, scene: Scene, count: int) -> list[list[Fault]]
 
 
 def rehearse(scene: Scene, faults: Sequence[Fault]) -> tuple[dict[int, str], list[str]]:
-    """A trial of ``faults``: for each its outcome (``right``, ``wrong step``, ``missed``), and what was laid to harmless steps."""
+    """A trial of ``faults``: for each its outcome (``right``, ``wrong step``, ``missed``), and what was laid to
+    harmless steps."""
     steps = []
     for number, fault in enumerate(faults):
         if number % 4 == 0:
@@ -276,7 +300,8 @@ def main() -> None:
         told = ", ".join(f"{n} {word}" for word, n in counts.items())
         print(f"{kind:<38} {told}")
     print(
-        f"{right} of {total} found and laid to their step ({100 * right / total:.1f} %; bar 97 %), {len(by_kind)} kinds, on {engine}"
+        f"{right} of {total} found and laid to their step ({100 * right / total:.1f} %; bar 97 %), {len(by_kind)} "
+        f"kinds, on {engine}"
     )
     print(f"laid to harmless steps: {', '.join(false) or 'nothing'}" + (f" ({len(false)})" if false else ""))
 

@@ -234,7 +234,10 @@ def fill(place: DatabasePlace, rows: int, folder: Path) -> None:
 
 def fill_on_the_server(place: DatabasePlace, rows: int) -> None:
     """Many rows, made by the engine itself."""
-    ddl = "CREATE TABLE articles (id BIGINT PRIMARY KEY, title VARCHAR(200), total DECIMAL(10,2), note VARCHAR(20), body TEXT)"
+    ddl = (
+        "CREATE TABLE articles (id BIGINT PRIMARY KEY, title VARCHAR(200), total DECIMAL(10,2), note VARCHAR(20), "
+        "body TEXT)"
+    )
     text = {
         "sqlite": "printf('%d beans and %d leaves by the wall, %d', {0} * 7919 % 10007, {0} % 977, {0} * 31 % 1000003)",
         "mariadb": "CONCAT({0} * 7919 % 10007, ' beans and ', {0} % 977, ' leaves by the wall, ', {0} * 31 % 1000003)",
@@ -402,10 +405,12 @@ def bench_memory(folder: Path, rows: int) -> None:
                     "import sys,resource,re;from pathlib import Path;from keenharbor.database import *;"
                     "from keenharbor.store import Store;from keenharbor.snapshot import restore_state\n"
                     # ru_maxrss of a process begins with that of the one which started it; its children are its own.
-                    "def most(): return max(int(re.search(r'VmHWM:\\s*(\\d+)',Path('/proc/self/status').read_text())[1]),"
+                    "def most(): return "
+                    "max(int(re.search(r'VmHWM:\\s*(\\d+)',Path('/proc/self/status').read_text())[1]),"
                     "resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)//1024\n"
                     "s=Store.create(Path(sys.argv[2]));d=open_database(DatabasePlace.from_url(sys.argv[1]))\n"
-                    "with s.writing() as w, d.reading() as st: t=store_state(st,w);state=StoredState(st.schema,t,s.read)\n"
+                    "with s.writing() as w, d.reading() as st: "
+                    "t=store_state(st,w);state=StoredState(st.schema,t,s.read)\n"
                     "took=most()\n"
                     "restore_state(state,open_database(DatabasePlace.from_url(sys.argv[3])))\n"
                     "print(took,most())"
@@ -419,7 +424,8 @@ def bench_memory(folder: Path, rows: int) -> None:
                 )
                 took, gave = done.stdout.split()
                 print(
-                    f"memory: {engine}, {count} rows: {took} MiB at most taking, {gave} MiB taking and restoring (bar 200)",
+                    f"memory: {engine}, {count} rows: {took} MiB at most taking, {gave} MiB taking and restoring (bar "
+                    f"200)",
                     flush=True,
                 )
             finally:

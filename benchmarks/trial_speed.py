@@ -143,7 +143,8 @@ def measure_pictures() -> None:
 
 
 def alone(address: str, paths: list[str]) -> float:
-    """Pictures a second by the browser with nothing of ours about it: one tab, its protocol's own order for a picture."""
+    """Pictures a second by the browser with nothing of ours about it: one tab, its protocol's own order for a
+    picture."""
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as playwright:
@@ -176,7 +177,8 @@ def site_of(folder: Path) -> Path:
     (folder / "site/VERSION").write_text("1.0\n")
     file = folder / "keenharbor.toml"
     file.write_text(
-        'format = 1\n[site]\nname = "big"\nroot = "site"\naddress = "http://big.example.test"\n[platform]\nname = "big"\n'
+        'format = 1\n[site]\nname = "big"\nroot = "site"\naddress = "http://big.example.test"\n[platform]\nname = '
+        '"big"\n'
         '[core]\nversion_file = "VERSION"\npackage = "big"\n[database]\npath = "data.db"\n'
         '[runtime]\nname = "none"\nversion = "1"\n'
     )

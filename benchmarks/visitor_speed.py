@@ -48,7 +48,8 @@ def main() -> None:
                 client.get("/")
             theirs.append((time.process_time() - began) / REQUESTS)
     print(
-        f"visitor {1e3 * median(ours):.2f} ms, httpx {1e3 * median(theirs):.2f} ms of processor time a request (server included)"
+        f"visitor {1e3 * median(ours):.2f} ms, httpx {1e3 * median(theirs):.2f} ms of processor time a request (server "
+        f"included)"
     )
     print(f"ratio {median(ours) / median(theirs):.2f}")
 

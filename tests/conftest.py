@@ -300,7 +300,8 @@ def write_tree() -> Callable[[Path, dict[str, str | bytes]], None]:
 
 
 class StateInMemory:
-    """A stored state of a database whose chunks are held in a table; ``read`` names the tables that were read for it."""
+    """A stored state of a database whose chunks are held in a table; ``read`` names the tables that were read for
+    it."""
 
     def __init__(self, place: DatabasePlace, earlier: StoredState | None = None) -> None:
         held: dict[str, bytes] = {} if earlier is None else earlier.held  # type: ignore[attr-defined]
@@ -330,6 +331,7 @@ def manifest_of(
     """The manifest of a snapshot with this content."""
     database = SavedDatabase("none:", Schema("none", "", ()), tables)
     return Manifest(
-        identity, "s", "", taken_at, 0.1, None, None, "by hand", "/s", "http://s.test", Facts("1", "php 8", ()), (), (), (),
+        identity, "s", "", taken_at, 0.1, None, None, "by hand", "/s", "http://s.test", Facts("1", "php 8", ()), (), (),
+        (),
         (), tree, database,
     )  # fmt: skip

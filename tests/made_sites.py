@@ -1,5 +1,5 @@
-"""Made-up sites of systems that nobody has heard of, in layouts that a seed picks. Not fitted to the code that reads them: the pieces
-are what people are seen to do, put together by chance."""
+"""Made-up sites of systems that nobody has heard of, in layouts that a seed picks. Not fitted to the code that reads
+them: the pieces are what people are seen to do, put together by chance."""
 
 from __future__ import annotations
 
@@ -90,7 +90,8 @@ def as_header(root: Path, folder: str, name: str, number: str) -> None:
     put(
         root,
         f"{folder}/{name}.php",
-        f"<?php\n/*\n * Extension Name: {title}\n * Version: {number}\n * Author: Maren Tull\n */\nfunction f_{name.replace('-', '_')}() {{ unlink('x'); }}\n",
+        f"<?php\n/*\n * Extension Name: {title}\n * Version: {number}\n * Author: Maren Tull\n */\nfunction "
+        f"f_{name.replace('-', '_')}() {{ unlink('x'); }}\n",
     )
 
 
@@ -115,7 +116,8 @@ def as_xml(root: Path, folder: str, name: str, number: str) -> None:
     put(
         root,
         f"{folder}/addon.xml",
-        f'<?xml version="1.0"?>\n<addon><name>{name}</name><version>{number}</version><author>Maren Tull</author></addon>',
+        f'<?xml version="1.0"?>\n<addon><name>{name}</name><version>{number}</version><author>Maren '
+        f"Tull</author></addon>",
     )
 
 
@@ -177,17 +179,22 @@ def php_site(root: Path, seed: int, place: DatabasePlace) -> MadeSite:
     put(root, "cache/page1.html", "x" * 40)
     put(root, "logs/error.log", "x\n")
     return MadeSite(
-        root, "php", f"{style}, {facts.__name__}, {folder}", address, number, "php", extensions, on, folder, themes, theme_folder, place,
+        root, "php", f"{style}, {facts.__name__}, {folder}", address, number, "php", extensions, on, folder, themes,
+        theme_folder, place,
         {prefix + t for t in ("orders", "comments")}, {prefix + "sessions"},
-        {"cache": "cache", "logs": "logs", "extensions": folder, "themes": theme_folder, "core": "includes"}, settings_table, scripts,
+        {"cache": "cache", "logs": "logs", "extensions": folder, "themes": theme_folder, "core": "includes"},
+        settings_table, scripts,
     )  # fmt: skip
 
 
 def _php_version(root: Path, chance: random.Random, number: str) -> None:
     chance.choice((
-        lambda: put(root, "includes/release.php", f"<?php\n$core_version = '{number}';\n$schema_version = 48211;\n$least_php_version = '7.4.0';\n"),
-        lambda: put(root, "includes/Kernel.php", f"<?php\nclass Kernel {{ const VERSION = '{number}'; const API_VERSION = '1.9.9'; const MIN_PHP = '8.0.0'; }}\n"),
-        lambda: put(root, "includes/defines.php", f"<?php\ndefine('SYSTEM_VERSION', '{number}');\ndefine('DB_VERSION', '12.1');\n"),
+        lambda: put(root, "includes/release.php", f"<?php\n$core_version = '{number}';\n$schema_version = "
+            f"48211;\n$least_php_version = '7.4.0';\n"),
+        lambda: put(root, "includes/Kernel.php", f"<?php\nclass Kernel "
+            f"{{ const VERSION = '{number}'; const API_VERSION = '1.9.9'; const MIN_PHP = '8.0.0'; }}\n"),
+        lambda: put(root, "includes/defines.php", f"<?php\ndefine('SYSTEM_VERSION', '{number}');\ndefine('DB_VERSION', "
+            f"'12.1');\n"),
         lambda: put(root, "VERSION", number + "\n"),
     ))()  # fmt: skip
 
@@ -197,33 +204,42 @@ def _php_settings(
 ) -> None:
     socket, name, user = place.socket, place.name, place.user
     if style == "constants":
-        put(root, "site-config.php", f"<?php\ndefine('DB_NAME', '{name}');\ndefine( 'DB_USER', \"{user}\" );\ndefine('DB_PASSWORD', '{SECRET}');\n"
+        put(root, "site-config.php", f"<?php\ndefine('DB_NAME', '{name}');\ndefine( 'DB_USER', \"{user}\" "
+            f");\ndefine('DB_PASSWORD', '{SECRET}');\n"
             f"define('DB_HOST', 'localhost:{socket}');\n$tables_begin_with = '{prefix}';\ndefine('SECRET_KEY', 'k');\n")  # fmt: skip
     elif style == "array":
         more = f"'site' => ['title' => 'Marrow Lane', 'url' => '{address}']," if address else ""
         listed = f"'extensions' => [{', '.join(repr(n) for n in on)}]," if on else ""
-        put(root, "config/main.php", f"<?php\nreturn [\n 'database' => ['driver' => 'mysql', 'unix_socket' => '{socket}', 'database' => '{name}',\n"
-            f"  'username' => '{user}', 'password' => '{SECRET}', 'prefix' => '{prefix}'],\n {more}\n {listed}\n 'mail' => ['host' => 'mail.example', 'port' => 25],\n];\n")  # fmt: skip
+        put(root, "config/main.php", f"<?php\nreturn [\n 'database' => ['driver' => 'mysql', 'unix_socket' => "
+            f"'{socket}', 'database' => '{name}',\n"
+            f"  'username' => '{user}', 'password' => '{SECRET}', 'prefix' => '{prefix}'],\n {more}\n {listed}\n "
+            f"'mail' => ['host' => 'mail.example', 'port' => 25],\n];\n")  # fmt: skip
     elif style == "variables":
         more = f"$conf['base_url'] = '{address}';" if address else ""
-        put(root, "conf/settings.php", f"<?php\n$stores['main'] = array (\n 'database' => '{name}', 'username' => '{user}', 'password' => '{SECRET}',\n"
-            f" 'host' => 'localhost', 'unix_socket' => '{socket}', 'port' => '', 'driver' => 'mysql', 'prefix' => '{prefix}');\n{more}\n")  # fmt: skip
+        put(root, "conf/settings.php", f"<?php\n$stores['main'] = array (\n 'database' => '{name}', 'username' => "
+            f"'{user}', 'password' => '{SECRET}',\n"
+            f" 'host' => 'localhost', 'unix_socket' => '{socket}', 'port' => '', 'driver' => 'mysql', 'prefix' => "
+            f"'{prefix}');\n{more}\n")  # fmt: skip
     elif style == "class":
         more = f"public $public_url = '{address}';" if address else ""
-        put(root, "site-settings.php", f"<?php\nclass SiteConfig {{\n public $sitename = 'Marrow Lane';\n public $dbtype = 'mysqli';\n public $host = 'localhost:{socket}';\n"
-            f" public $user = '{user}';\n public $password = '{SECRET}';\n public $db = '{name}';\n public $begin_with = '{prefix}';\n {more}\n"
+        put(root, "site-settings.php", f"<?php\nclass SiteConfig "
+            f"{{\n public $sitename = 'Marrow Lane';\n public $dbtype = 'mysqli';\n public $host = 'localhost:{socket}';\n"
+            f" public $user = '{user}';\n public $password = '{SECRET}';\n public $db = '{name}';\n public $begin_with "
+            f"= '{prefix}';\n {more}\n"
             " public $sender = 'a@b.example'; public $smtphost = 'mail.example'; public $smtpport = '25';\n}\n")  # fmt: skip
     elif style == "call":
         put(
             root,
             "includes/connect.php",
-            f"<?php\n// opens the database\n$link = mysqli_connect('localhost:{socket}', '{user}', '{SECRET}', '{name}');\n$prefix = '{prefix}';\n",
+            f"<?php\n// opens the database\n$link = mysqli_connect('localhost:{socket}', '{user}', '{SECRET}', "
+            f"'{name}');\n$prefix = '{prefix}';\n",
         )
     elif style == "dsn":
         put(
             root,
             "app/config.php",
-            f"<?php\n$pdo = new PDO('mysql:unix_socket={socket};dbname={name};charset=utf8mb4', '{user}', '{SECRET}');\n",
+            f"<?php\n$pdo = new PDO('mysql:unix_socket={socket};dbname={name};charset=utf8mb4', '{user}', "
+            f"'{SECRET}');\n",
         )
     else:
         told = json.dumps(
@@ -276,7 +292,8 @@ def _php_tables(
         f"CREATE TABLE {prefix}orders (id INT PRIMARY KEY, email VARCHAR(60), total DECIMAL(8,2), created DATETIME)",
         f"CREATE TABLE {prefix}comments (id INT PRIMARY KEY, page INT, author_ip VARCHAR(40), body TEXT)",
         f"CREATE TABLE {prefix}sessions (sid VARCHAR(60) PRIMARY KEY, data TEXT, expires INT)",
-        f"CREATE TABLE {prefix}users (id INT PRIMARY KEY, name VARCHAR(40), email VARCHAR(60), password VARCHAR(90), created DATETIME)",
+        f"CREATE TABLE {prefix}users (id INT PRIMARY KEY, name VARCHAR(40), email VARCHAR(60), password VARCHAR(90), "
+        f"created DATETIME)",
     ]
     return scripts, prefix + settings
 
@@ -310,11 +327,17 @@ def python_site(root: Path, seed: int, place: DatabasePlace) -> MadeSite:
     put(root, "site_home/models.py", "class Page: ...\n")
     put(root, "manage.py", "import sys\nraise SystemExit('never run')\n")
     style = ("dict", "url", "env", "split")[seed % 4]
-    base = f"import os\nfrom pathlib import Path\nBASE_DIR = Path(__file__).resolve().parent.parent\nopen('/nowhere/harm', 'w')\nINSTALLED_APPS = {apps!r}\nSITE_NAME = 'Marrow Lane'\n"
+    base = (
+        f"import os\nfrom pathlib import Path\nBASE_DIR = Path(__file__).resolve().parent.parent\n"
+        f"open('/nowhere/harm', 'w')\nINSTALLED_APPS = {apps!r}\nSITE_NAME = 'Marrow Lane'\n"
+    )
     parts = {"HOST": str(Path(place.socket).parent), "USER": place.user, "NAME": place.name, "PASSWORD": SECRET}
     if style in ("dict", "split"):
         inner = ", ".join(f"'{k}': {v!r}" for k, v in parts.items())
-        told = f"DATABASES = {{'default': {{'ENGINE': '{frame}.db.backends.postgresql', {inner}}}}}\nSITE_URL = '{address}'\n"
+        told = (
+            f"DATABASES = {{'default': {{'ENGINE': '{frame}.db.backends.postgresql', {inner}}}}}\nSITE_URL = "
+            f"'{address}'\n"
+        )
         if style == "dict":
             put(root, "conf/settings.py", base + told)
         else:
@@ -336,15 +359,18 @@ def python_site(root: Path, seed: int, place: DatabasePlace) -> MadeSite:
             put(root, "conf/settings.py", base + "DATABASE = os.environ['DATABASE_URL']\n")
             put(root, ".env", f"# secrets\nDATABASE_URL='{url}'\nSITE_URL={address}\nSECRET_KEY=xyz\n")
     scripts = [
-        "CREATE TABLE pages_page (id int PRIMARY KEY, title text, body text)", f"INSERT INTO pages_page VALUES (1, 'Home', 'see {address}/about')",
+        "CREATE TABLE pages_page (id int PRIMARY KEY, title text, body text)",
+        f"INSERT INTO pages_page VALUES (1, 'Home', 'see {address}/about')",
         "CREATE TABLE shop_order (id int PRIMARY KEY, email text, created_at timestamptz)",
         "CREATE TABLE forms_formsubmission (id int PRIMARY KEY, form_data jsonb, submit_time timestamptz)",
         "CREATE TABLE site_session (session_key text PRIMARY KEY, session_data text, expire_date timestamptz)",
         "CREATE TABLE site_migrations (id int PRIMARY KEY, app text, name text)",
     ]  # fmt: skip
     return MadeSite(
-        root, "python", f"{style}", address, number, "python", {n: v for n, v in extensions.items() if n in on}, on, packages,
-        database=place, visitors={"shop_order", "forms_formsubmission"}, sessions={"site_session"}, areas={"media": "uploads"}, scripts=scripts,
+        root, "python", f"{style}", address, number, "python", {n: v for n, v in extensions.items() if n in on}, on,
+        packages,
+        database=place, visitors={"shop_order", "forms_formsubmission"}, sessions={"site_session"},
+        areas={"media": "uploads"}, scripts=scripts,
     )  # fmt: skip
 
 

@@ -56,8 +56,14 @@ def test_help_lists_every_command_and_the_exit_codes(tmp_path: Path) -> None:
 
 
 def test_help_loads_nothing_heavy() -> None:
-    script = "import sys; sys.argv = ['keenharbor', '--help']\nfrom keenharbor.cli.main import main\ntry: main()\nexcept SystemExit: pass\n"
-    script += "print(sorted(m for m in sys.modules if m.split('.')[0] in {'rich', 'pydantic', 'numpy', 'scipy', 'jinja2', 'zstandard'}))"
+    script = (
+        "import sys; sys.argv = ['keenharbor', '--help']\nfrom keenharbor.cli.main import main\ntry: main()\nexcept "
+        "SystemExit: pass\n"
+    )
+    script += (
+        "print(sorted(m for m in sys.modules if m.split('.')[0] in {'rich', 'pydantic', 'numpy', 'scipy', 'jinja2', "
+        "'zstandard'}))"
+    )
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
 
@@ -111,7 +117,8 @@ def test_debug_shows_the_whole_story(tmp_path: Path) -> None:
 
 def test_json_is_one_document_and_nothing_else(shared_scene: Scene) -> None:
     harbor(shared_scene.folder, "snapshot", "take", "--json")
-    for words in (("survey",), ("ready", "--core", "4.0"), ("snapshot", "list"), ("snapshot", "show"), ("snapshot", "verify"),
+    for words in (("survey",), ("ready", "--core", "4.0"), ("snapshot", "list"), ("snapshot", "show"),
+        ("snapshot", "verify"),
                   ("trial", "list"), ("clone", "list"), ("log",), ("settle",)):  # fmt: skip
         ran = harbor(shared_scene.folder, *words, "--json", code=None)
         json.loads(ran.out)
@@ -194,7 +201,8 @@ def test_what_looks_at_no_rows_and_asks_no_index_loads_no_heavy_library(shared_s
         "from keenharbor.cli.main import main\n"
         "try: main()\n"
         "except SystemExit as ended: assert not ended.code, ended.code\n"
-        "print(*({'numpy', 'scipy', 'pandas', 'matplotlib', 'httpx', 'PIL', 'playwright'} & sys.modules.keys()), file=sys.stderr)\n"
+        "print(*({'numpy', 'scipy', 'pandas', 'matplotlib', 'httpx', 'PIL', 'playwright'} & sys.modules.keys()), "
+        "file=sys.stderr)\n"
     )
     ran = subprocess.run(
         [sys.executable, "-c", code, words],

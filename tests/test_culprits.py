@@ -259,7 +259,8 @@ def test_the_site_file_can_weigh_kinds_of_findings(stage: Scene) -> None:
 
 def test_checkpoints_and_addresses_are_compared(stage: Scene) -> None:
     trial(
-        stage, sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"), sql("two", "DELETE FROM notes WHERE id = 3"),
+        stage, sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"),
+        sql("two", "DELETE FROM notes WHERE id = 3"),
         shell("three", "echo x > core/three.txt"),
     )  # fmt: skip
 

@@ -1,4 +1,5 @@
-"""Cutover and rollback on a served site: done as rehearsed, put back when not, and settled after a kill at any moment."""
+"""Cutover and rollback on a served site: done as rehearsed, put back when not, and settled after a kill at any
+moment."""
 
 from __future__ import annotations
 
@@ -203,7 +204,8 @@ def test_what_the_trial_did_not_show_puts_everything_back(stage: Stage) -> None:
     scene = stage.scene
     rehearse(
         stage,
-        '\n[[step]]\nname = "odd"\nkind = "command"\ncommand = ["sh", "-c", "test ! -e ../odd || rm media/seeds/*.png"]\n',
+        '\n[[step]]\nname = "odd"\nkind = "command"\ncommand = ["sh", "-c", "test ! -e ../odd || rm '
+        'media/seeds/*.png"]\n',
     )
     (scene.folder / "odd").write_text("now")
     before = state_of(scene)
@@ -358,11 +360,15 @@ def test_a_rollback_killed_at_any_moment_settles(made_stage: Stage) -> None:
 def test_a_step_program_that_outlives_its_run_is_waited_for(stage: Stage) -> None:
     """The lock is inherited: settling must not begin while a migration of the killed run still writes."""
     scene = stage.scene
-    slow = '\n[[step]]\nname = "slow"\nkind = "command"\ncommand = ["sh", "-c", "touch ../started; sleep 2; echo late > core/late.txt"]\nexpects = ["core/late.txt"]\n'
+    slow = (
+        '\n[[step]]\nname = "slow"\nkind = "command"\ncommand = ["sh", "-c", "touch ../started; sleep 2; echo late > '
+        'core/late.txt"]\nexpects = ["core/late.txt"]\n'
+    )
     rehearse(stage, slow)
     (scene.folder / "started").unlink(missing_ok=True)
     before = state_of(scene)
-    with subprocess.Popen([*PROGRAM, "cutover", "--yes", "--despite", "verdict"], cwd=scene.folder, env=environment(), stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL) as running:  # fmt: skip
+    with subprocess.Popen([*PROGRAM, "cutover", "--yes", "--despite", "verdict"], cwd=scene.folder, env=environment(),
+        stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL) as running:  # fmt: skip
         end = time.monotonic() + 60
         while not (scene.folder / "started").exists() and time.monotonic() < end:
             time.sleep(0.02)

@@ -1,4 +1,5 @@
-"""Every file under store and work folder, damaged in one way after the other: named by `verify`, or harmless; never unexpected."""
+"""Every file under store and work folder, damaged in one way after the other: named by `verify`, or harmless; never
+unexpected."""
 
 from __future__ import annotations
 
@@ -11,9 +12,11 @@ import pytest
 from conftest import harbor
 from keenharbor.demo.scene import Host, Scene
 
-HARMLESS = ("site.lock", "steps.lock", "staging.lock", "server.log", "mail.ini", "seal.json", "feed-cache", "READ ME.txt", "/site/",
+HARMLESS = ("site.lock", "steps.lock", "staging.lock", "server.log", "mail.ini", "seal.json", "feed-cache",
+    "READ ME.txt", "/site/",
             "/programs/", "/tmp/", "/outbox/", "/root/", "clones/")  # fmt: skip
-"""Locks, what a clone consists of, and what is made anew: nothing is decided by it. (A clone's own facts are: see below.)"""
+"""Locks, what a clone consists of, and what is made anew: nothing is decided by it. (A clone's own facts are: see
+below.)"""
 NOT_MISSED = ("/index/", "decisions.json", "last-change.json", "/surveys/")
 """What is made anew, asked again, or known from elsewhere when it is not there; damaged, it is named."""
 
@@ -59,13 +62,17 @@ LOOKS = (("snapshot", "list"), ("log",), ("trial", "show"), ("clone", "list"), (
 
 @pytest.fixture(scope="module")
 def worn(tmp_path_factory: pytest.TempPathFactory) -> tuple[Scene, Path]:
-    """A site with snapshots, a proof, two trials, a kept clone, a kept survey and decisions; and a copy of all of it."""
+    """A site with snapshots, a proof, two trials, a kept clone, a kept survey and decisions; and a copy of all of
+    it."""
     from conftest import describe
     from keenharbor.demo.scene import set_scene
 
     scene = set_scene(tmp_path_factory.mktemp("damage") / "scene")
     describe(scene, "\n[look]\nlimit = 2\n")
-    plan = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n[[step]]\nname = "a"\nkind = "purge-cache"\n'
+    plan = (
+        'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n[[step]]\nname = "a"\nkind = '
+        '"purge-cache"\n'
+    )
     (scene.folder / "upgrade.toml").write_text(plan)
     with Host(scene):
         for label in ("one", "two"):

@@ -267,7 +267,8 @@ def test_only_chunks_that_differ_are_read(tmp_path: Path) -> None:
     path = make(tmp_path / "a.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT);")
     query(
         path,
-        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) INSERT INTO t SELECT i, i FROM n",
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) INSERT INTO t SELECT i, i "
+        "FROM n",
     )
     before = state_of_file(path)
     query(path, "UPDATE t SET v = 'changed' WHERE id = 10000")

@@ -102,9 +102,11 @@ def test_cells_checks_and_restarts_in_a_trial(served: Scene) -> None:
         served,
         'name = "cell"\nkind = "cell"\ntable = "settings"\nwhere = { name = "blocks.placement" }\ncolumn = "value"\n'
         'key = "growers-notes.kinds.0"\nvalue = "herb"',
-        'name = "title"\nkind = "cell"\ntable = "pages"\nwhere = { slug = "about" }\ncolumn = "title"\nvalue = "Who we are"',
+        'name = "title"\nkind = "cell"\ntable = "pages"\nwhere = { slug = "about" }\ncolumn = "title"\nvalue = "Who we '
+        'are"',
         'name = "nowhere"\nkind = "cell"\ntable = "pages"\nwhere = { slug = "none" }\ncolumn = "title"\nvalue = "x"',
-        'name = "no-column"\nkind = "cell"\ntable = "pages"\nwhere = { slug = "about" }\ncolumn = "colour"\nvalue = "x"',
+        'name = "no-column"\nkind = "cell"\ntable = "pages"\nwhere = { slug = "about" }\ncolumn = "colour"\nvalue = '
+        '"x"',
         'name = "restart"\nkind = "restart"',
         'name = "good"\nkind = "check"\nonly = ["a search finds seeds"]',
         'name = "breaks"\nkind = "sql"\nsql = "UPDATE members SET password = \'x\'"',
@@ -137,7 +139,8 @@ def test_a_person_is_asked_on_a_terminal_and_what_they_did_is_recorded(scene: Sc
     harbor(scene.folder, "snapshot", "take")
     own_plan(scene, 'name = "hand"\nkind = "wait"\nsay = "Give the page About another title."')
     controller, terminal = pty.openpty()
-    process = subprocess.Popen([*PROGRAM, "trial", "run"], cwd=scene.folder, stdin=terminal, stdout=subprocess.PIPE, stderr=terminal,
+    process = subprocess.Popen([*PROGRAM, "trial", "run"], cwd=scene.folder, stdin=terminal, stdout=subprocess.PIPE,
+        stderr=terminal,
                                text=True, env=environment(), close_fds=True)  # fmt: skip
     os.close(terminal)
     said = ""
@@ -180,7 +183,8 @@ def test_a_cutover_saves_before_the_steps_that_say_so_and_checks_what_does_not_w
     harbor(served.folder, "snapshot", "take")
     own_plan(
         served,
-        'name = "title"\nkind = "cell"\ntable = "pages"\nwhere = { slug = "about" }\ncolumn = "body"\nvalue = "<p>New</p>"\nsave = true',
+        'name = "title"\nkind = "cell"\ntable = "pages"\nwhere = { slug = "about" }\ncolumn = "body"\nvalue = '
+        '"<p>New</p>"\nsave = true',
         'name = "purge"\nkind = "purge-cache"',
         'name = "ask"\nkind = "request"\npath = "/about"\ntext = "New"',
         'name = "check"\nkind = "check"',

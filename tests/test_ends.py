@@ -1,4 +1,5 @@
-"""Ends that are true: what a change of live says of itself when journal, log, flag or disk are not as they should be."""
+"""Ends that are true: what a change of live says of itself when journal, log, flag or disk are not as they should
+be."""
 
 from __future__ import annotations
 
@@ -73,7 +74,8 @@ def started(scene: Scene, *words: str) -> subprocess.Popen[str]:
     (scene.root / "var/slow").touch()
     (scene.folder / "started").unlink(missing_ok=True)
     running = subprocess.Popen(
-        [*PROGRAM, "cutover", "--yes", "--despite", "verdict", *words], cwd=scene.folder, env=environment(COLUMNS="300"),
+        [*PROGRAM, "cutover", "--yes", "--despite", "verdict", *words], cwd=scene.folder,
+        env=environment(COLUMNS="300"),
         stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
     )  # fmt: skip
     end = time.monotonic() + 60
@@ -183,8 +185,10 @@ def test_a_damaged_journal_of_a_change_that_had_begun_goes_back_to_its_safety_sn
         "from keenharbor.live.guard import changing_live\nfrom keenharbor.live.journal import JournalFacts\n"
         "from keenharbor.site.load import open_site\nfrom keenharbor.store import Store\nimport os\n"
         f"site = open_site(Path({str(quiet.site_file)!r}))\n"
-        "with changing_live(site, Store(site.store_folder), 'cutover', Silent(), None, 'x', JournalFacts()) as change:\n"
-        "    change.enter('changing', change.safety.id)\n    change.live.tree.write('core/VERSION', b'9.9')\n    os._exit(9)\n"
+        "with changing_live(site, Store(site.store_folder), 'cutover', Silent(), None, 'x', JournalFacts()) as "
+        "change:\n"
+        "    change.enter('changing', change.safety.id)\n    change.live.tree.write('core/VERSION', b'9.9')\n    "
+        "os._exit(9)\n"
     )
     assert subprocess.run([PROGRAM[0], "-c", script], check=False).returncode == 9
     assert state_of(quiet) != before
@@ -223,7 +227,8 @@ def test_a_killed_trial_leaves_nothing_once_it_is_settled_and_a_kept_clone_stays
     kept = harbor(scene.folder, "clone", "make", "--json").json["id"]
     plan = PLAN.replace("touch ../started; test ! -e var/slow || sleep 20", "env -i sleep 300 & sleep 20")
     (scene.folder / "upgrade.toml").write_text(plan)
-    with subprocess.Popen([*PROGRAM, "trial", "run"], cwd=scene.folder, env=environment(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as running:  # fmt: skip
+    with subprocess.Popen([*PROGRAM, "trial", "run"], cwd=scene.folder, env=environment(), stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL) as running:  # fmt: skip
         work = scene.folder / "harbor"
         end = time.monotonic() + 60
         while time.monotonic() < end:

@@ -108,14 +108,17 @@ def test_an_owner_without_other_rights_gives_back(server: PrivateServer) -> None
     trigger = (
         "CREATE TRIGGER shout BEFORE UPDATE ON parent FOR EACH ROW SET NEW.note = 'touched'"
         if server.engine == "mariadb"
-        else "CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.note := ''touched''; RETURN NEW; END';"
+        else "CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.note := ''touched''; RETURN NEW; "
+        "END';"
         "CREATE TRIGGER shout BEFORE UPDATE OR INSERT ON parent FOR EACH ROW EXECUTE FUNCTION shout()"
     )
     with database.writing() as writer:
         writer.script(
             "CREATE TABLE parent (id INT PRIMARY KEY, child INT, note VARCHAR(20));"
-            "CREATE TABLE child (id INT PRIMARY KEY, parent INT, CONSTRAINT up FOREIGN KEY (parent) REFERENCES parent (id));"
-            "INSERT INTO parent VALUES (1, NULL, 'still'), (2, NULL, 'still'); INSERT INTO child VALUES (10, 1), (11, 2);"
+            "CREATE TABLE child (id INT PRIMARY KEY, parent INT, CONSTRAINT up FOREIGN KEY (parent) REFERENCES parent "
+            "(id));"
+            "INSERT INTO parent VALUES (1, NULL, 'still'), (2, NULL, 'still'); INSERT INTO child VALUES (10, 1), (11, "
+            "2);"
             "UPDATE parent SET child = id + 9;"
             "ALTER TABLE parent ADD CONSTRAINT down FOREIGN KEY (child) REFERENCES child (id);"
         )
@@ -123,7 +126,8 @@ def test_an_owner_without_other_rights_gives_back(server: PrivateServer) -> None
     before, state = foreign_dump_as_owner(server, place), state_in_memory(place)
     with database.writing() as writer:
         writer.script(
-            "UPDATE parent SET child = NULL; DELETE FROM child; DELETE FROM parent WHERE id = 2; INSERT INTO parent VALUES (3, NULL, 'new')"
+            "UPDATE parent SET child = NULL; DELETE FROM child; DELETE FROM parent WHERE id = 2; INSERT INTO parent "
+            "VALUES (3, NULL, 'new')"
         )
     assert foreign_dump_as_owner(server, place) != before
     with database.writing() as writer:

@@ -183,8 +183,10 @@ def fresh(server: PrivateServer, script: str = "") -> DatabasePlace:
 def foreign_dump(place: DatabasePlace) -> str:
     """Everything in a database, as the engine's own program tells it."""
     if place.engine == "mariadb":
-        command = ["mariadb-dump", "--no-defaults", "-S", place.socket, "-u", "root", "--routines", "--events", "--triggers", "--hex-blob",
-                   "--order-by-primary", "--skip-extended-insert", "--skip-comments", "--single-transaction", place.name]  # fmt: skip
+        command = ["mariadb-dump", "--no-defaults", "-S", place.socket, "-u", "root", "--routines", "--events",
+            "--triggers", "--hex-blob",
+                   "--order-by-primary", "--skip-extended-insert", "--skip-comments", "--single-transaction",
+                   place.name]  # fmt: skip
     else:
         folders = sorted(Path("/usr/lib/postgresql").glob("*/bin/pg_dump"))
         command = [
@@ -242,7 +244,10 @@ def test_what_is_not_kept_is_named(server: PrivateServer) -> None:
 
 def test_restoring_over_another_database_leaves_nothing_of_it(server: PrivateServer) -> None:
     source = fresh(server, everything(server))
-    old = "CREATE TABLE other (id INT PRIMARY KEY); CREATE TABLE nokey (entirely INT, different INT); CREATE VIEW v AS SELECT 1 AS n;"
+    old = (
+        "CREATE TABLE other (id INT PRIMARY KEY); CREATE TABLE nokey (entirely INT, different INT); CREATE VIEW v AS "
+        "SELECT 1 AS n;"
+    )
     target = fresh(server, old)
     restore_state(state_in_memory(source), open_database(target))
     assert foreign_dump(target) == foreign_dump(source)
@@ -257,7 +262,8 @@ def test_over_the_same_tables_only_rows_that_differ_are_written(server: PrivateS
         assert writer.replace(state) == 0
     with database.writing() as writer:
         writer.script(
-            "UPDATE kinds SET t = 'other', price = 4 WHERE price = 9.99; INSERT INTO empty VALUES (5); UPDATE parent SET child = NULL; DELETE FROM child; DELETE FROM nokey WHERE a = 1;"
+            "UPDATE kinds SET t = 'other', price = 4 WHERE price = 9.99; INSERT INTO empty VALUES (5); UPDATE parent "
+            "SET child = NULL; DELETE FROM child; DELETE FROM nokey WHERE a = 1;"
         )
     assert foreign_dump(place) != before
     with database.writing() as writer:
@@ -269,8 +275,10 @@ def test_over_the_same_tables_only_rows_that_differ_are_written(server: PrivateS
 
 
 def test_a_writer_at_full_speed_does_not_tear_the_state(server: PrivateServer) -> None:
-    place = fresh(server, "CREATE TABLE one (id INT PRIMARY KEY, money INT); CREATE TABLE two (id INT PRIMARY KEY, money INT);"
-                  + "".join(f"INSERT INTO {t} VALUES ({n}, 100);" for t in ("one", "two") for n in range(200)))  # fmt: skip
+    place = fresh(server, "CREATE TABLE one (id INT PRIMARY KEY, money INT); CREATE TABLE two (id INT PRIMARY KEY, "
+        "money INT);"
+                  + "".join(f"INSERT INTO {t} VALUES ({n}, 100);" for t in ("one", "two")
+                      for n in range(200)))  # fmt: skip
     stop, moved = threading.Event(), []
 
     def transfer() -> None:
@@ -279,7 +287,8 @@ def test_a_writer_at_full_speed_does_not_tear_the_state(server: PrivateServer) -
             n += 1
             with open_database(place).writing() as writer:
                 writer.script(
-                    f"UPDATE one SET money = money - 7 WHERE id = {n % 200}; UPDATE two SET money = money + 7 WHERE id = {(n * 7) % 200}"
+                    f"UPDATE one SET money = money - 7 WHERE id = {n % 200}; UPDATE two SET money = money + 7 WHERE id "
+                    f"= {(n * 7) % 200}"
                 )
             moved.append(n)
 

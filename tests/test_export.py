@@ -1,4 +1,5 @@
-"""Taking away and back: archives of open formats, restorable by hand; hostile ones are refused and nothing is written."""
+"""Taking away and back: archives of open formats, restorable by hand; hostile ones are refused and nothing is
+written."""
 
 from __future__ import annotations
 
@@ -57,7 +58,8 @@ def other_site(scene: Scene, folder: Path) -> Path:
 @pytest.mark.parametrize(
     ("name", "words"),
     [
-        ("a.tar.zst", ()), ("a.tar.gz", ("--csv", "*")), ("a.zip", ()), ("p.tar.zst", ("--part", "64K")), ("s.zip", ("--sealed",)),
+        ("a.tar.zst", ()), ("a.tar.gz", ("--csv", "*")), ("a.zip", ()), ("p.tar.zst", ("--part", "64K")),
+        ("s.zip", ("--sealed",)),
         ("s.tar.zst", ("--sealed", "--part", "64K")),
     ],
 )  # fmt: skip
@@ -99,7 +101,10 @@ def test_a_restore_by_hand_needs_no_tool_of_ours(taken: Scene, tmp_path: Path) -
     if shutil.which("zstd") is None:
         pytest.skip("zstd is not installed")
     harbor(taken.folder, "snapshot", "export", "one", tmp_path / "a.tar.zst", "--part", "64K", "--csv", "loans")
-    shell = "cat a.tar.zst.??? > whole && mkdir out && tar --zstd -xpf whole -C out && cd out && sha256sum --quiet -c SHA256SUMS"
+    shell = (
+        "cat a.tar.zst.??? > whole && mkdir out && tar --zstd -xpf whole -C out && cd out && sha256sum --quiet -c "
+        "SHA256SUMS"
+    )
     subprocess.run(shell, shell=True, cwd=tmp_path, check=True)
     out = tmp_path / "out"
     assert plain_files(out / "files") == plain_files(taken.root)
@@ -228,7 +233,8 @@ HOSTILE: dict[str, Callable[[Members], Members]] = {
     ),
     "an absolute path": lambda m: with_sums([*m, new("/etc/passwd")]),
     "a link that points out": lambda m: with_sums(
-        [*manifest_with(m, lambda s: s["tree"].append(entry_of("out", "link", "/etc"))), new("files/out", kind=tarfile.SYMTYPE, link="/etc")]
+        [*manifest_with(m, lambda s: s["tree"].append(entry_of("out", "link", "/etc"))),
+            new("files/out", kind=tarfile.SYMTYPE, link="/etc")]
     ),
     "a file below a link": lambda m: with_sums(
         manifest_with(m, lambda s: s["tree"].extend([entry_of("up", "link", "media"), entry_of("up/x")]))
@@ -241,19 +247,25 @@ HOSTILE: dict[str, Callable[[Members], Members]] = {
     "something behind the sums": lambda m: [*m, new("files/late")],
     "a changed file": lambda m: with_sums([(i, b"y" * len(d) if i.name == "files/core/VERSION" else d) for i, d in m]),
     "changed rows": lambda m: with_sums([(i, d[::-1] if i.name.startswith("rows/") else d) for i, d in m]),
-    "changed SQL text without its sum": lambda m: [(i, d + b"DROP TABLE x;" if i.name.startswith("database/") else d) for i, d in m],
+    "changed SQL text without its sum": lambda m: [(i, d + b"DROP TABLE x;" if i.name.startswith("database/") else d)
+        for i, d in m],
     "a missing file": lambda m: with_sums([x for x in m if x[0].name != "files/core/VERSION"]),
     "missing rows": lambda m: with_sums([x for x in m if x[0].name != "rows/0.lines"]),
     "a bomb": lambda m: with_sums([(i, bytes(90_000_000) if i.name == "files/core/VERSION" else d) for i, d in m]),
-    "a bomb of SQL text": lambda m: with_sums([(i, bytes(90_000_000) if i.name.startswith("database/") else d) for i, d in m]),
+    "a bomb of SQL text": lambda m: with_sums(
+        [(i, bytes(90_000_000) if i.name.startswith("database/") else d) for i, d in m]),
     "a head that is a bomb": lambda m: with_sums([*m, new("files/" + "x" * 30_000_000)]),
-    "a manifest of nonsense": lambda m: with_sums([(m[0][0], b'{"form": "keenharbor-export-1", "snapshot": {"tree": 7}}'), *m[1:]]),
+    "a manifest of nonsense": lambda m: with_sums(
+        [(m[0][0], b'{"form": "keenharbor-export-1", "snapshot": {"tree": 7}}'), *m[1:]]),
     "a manifest that nests": lambda m: with_sums([(m[0][0], b"[" * 100_000), *m[1:]]),
     "a name that would be another file": lambda m: with_sums(manifest_with(m, lambda s: s.update(id="../../x"))),
-    "lists that are elsewhere": lambda m: with_sums(manifest_with(m, lambda s: s.update(tree={"files": 0, "bytes": 0, "parts": []}))),
-    "chunks that are elsewhere": lambda m: with_sums(manifest_with(m, lambda s: s["database"]["tables"][0].update(chunks_in="0" * 64))),
+    "lists that are elsewhere": lambda m: with_sums(
+        manifest_with(m, lambda s: s.update(tree={"files": 0, "bytes": 0, "parts": []}))),
+    "chunks that are elsewhere": lambda m: with_sums(
+        manifest_with(m, lambda s: s["database"]["tables"][0].update(chunks_in="0" * 64))),
     "a mode beyond all modes": lambda m: with_sums(manifest_with(m, lambda s: s["tree"][3].__setitem__(2, 0o17777777))),
-    "a second name of what is not there": lambda m: with_sums(manifest_with(m, lambda s: s["tree"][3].__setitem__(11, "nowhere"))),
+    "a second name of what is not there": lambda m: with_sums(
+        manifest_with(m, lambda s: s["tree"][3].__setitem__(11, "nowhere"))),
 }  # fmt: skip
 
 

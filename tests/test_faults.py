@@ -1,4 +1,5 @@
-"""Every fault point of the commands that write, on SQLite: an error and a kill by turns. `benchmarks/fault_points.py` walks the servers."""
+"""Every fault point of the commands that write, on SQLite: an error and a kill by turns. `benchmarks/fault_points.py`
+walks the servers."""
 
 from __future__ import annotations
 

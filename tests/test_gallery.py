@@ -1,4 +1,5 @@
-"""Pictures of a trial without a browser: which pages are taken anew, what is told, what is left to the markup's own findings."""
+"""Pictures of a trial without a browser: which pages are taken anew, what is told, what is left to the markup's own
+findings."""
 
 from __future__ import annotations
 

@@ -91,8 +91,10 @@ def test_a_resume_that_breaks_off_gives_back_what_it_took(small: Scene) -> None:
 
 def record(folder: Path) -> TrialRecord:
     """One with everything in it that a record can hold."""
-    page = PageSeen("/a", 200, "/b", None, Markup("t", structured={"a": "b"}, blocks={"#x": Block(["w"], ["/l"], ["/i"], ["h1"])},
-                    forms={"f": Form("/f", "post", {"n": "v"}, {"p"}, {"b": "1"}, {"u"})}), None, [Markup("t2")], [0.1], {"Link": "x"}, True)  # fmt: skip
+    page = PageSeen("/a", 200, "/b", None,
+        Markup("t", structured={"a": "b"}, blocks={"#x": Block(["w"], ["/l"], ["/i"], ["h1"])},
+                    forms={"f": Form("/f", "post", {"n": "v"}, {"p"}, {"b": "1"}, {"u"})}), None, [Markup("t2")], [0.1],
+                        {"Link": "x"}, True)  # fmt: skip
     look = Look(
         "http://h",
         {"/a": page},

@@ -136,28 +136,35 @@ def test_setuid_is_dropped_unless_it_is_asked_for(exported: Path, tmp_path: Path
 
 GOOD = [
     ("sqlite", "table", "CREATE TABLE \"a;b\" (x TEXT DEFAULT ';', y /* ; */ INT) -- ; end"),
-    ("sqlite", "trigger", "CREATE TRIGGER t AFTER INSERT ON a BEGIN UPDATE a SET x = CASE WHEN 1 THEN 2 END; DELETE FROM b; END"),
+    ("sqlite", "trigger", "CREATE TRIGGER t AFTER INSERT ON a BEGIN UPDATE a SET x = CASE WHEN 1 THEN 2 END; DELETE "
+        "FROM b; END"),
     ("sqlite", "virtual", "CREATE VIRTUAL TABLE s USING fts5(text, content='pages')"),
     ("sqlite", "index", "CREATE UNIQUE INDEX i ON a (x) WHERE x > ';'"),
-    ("mariadb", "table", "CREATE TABLE `a` (\n `x` int NOT NULL COMMENT 'it''s; \\' fine'\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4"),
+    ("mariadb", "table", "CREATE TABLE `a` (\n `x` int NOT NULL COMMENT 'it''s; \\' fine'\n) ENGINE=InnoDB DEFAULT "
+        "CHARSET=utf8mb4"),
     ("mariadb", "view", "CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select 1 AS `1`"),
-    ("mariadb", "procedure", "SET sql_mode = 'STRICT_TRANS_TABLES', collation_connection = 'utf8mb4_bin';\nCREATE PROCEDURE `p`() BEGIN IF 1 THEN SELECT 1; END IF; WHILE 0 DO SELECT 2; END WHILE; CASE 1 WHEN 1 THEN SELECT 1; END CASE; END".replace("'utf8mb4_bin'", "utf8mb4_bin")),
-    ("postgres", "function", "CREATE OR REPLACE FUNCTION f() RETURNS int LANGUAGE plpgsql AS $a$ BEGIN; RETURN 1; END $a$"),
+    ("mariadb", "procedure",
+        "SET sql_mode = 'STRICT_TRANS_TABLES', collation_connection = 'utf8mb4_bin';\nCREATE PROCEDURE `p`() BEGIN IF 1 THEN SELECT 1; END IF; WHILE 0 DO SELECT 2; END WHILE; CASE 1 WHEN 1 THEN SELECT 1; END CASE; END".replace("'utf8mb4_bin'", "utf8mb4_bin")),
+    ("postgres", "function", "CREATE OR REPLACE FUNCTION f() RETURNS int LANGUAGE plpgsql AS $a$ BEGIN; RETURN 1; END "
+        "$a$"),
     ("postgres", "constraint", "ALTER TABLE ONLY public.a ADD CONSTRAINT c CHECK ((x <> ';'::text))"),
     ("postgres", "extension", "CREATE EXTENSION IF NOT EXISTS \"uuid-ossp\" WITH SCHEMA public"),
 ]  # fmt: skip
 BAD = [
     ("sqlite", "table", "CREATE TEMP TABLE a (b)"), ("sqlite", "view", "CREATE VIEW v AS SELECT 1; DROP TABLE a"),
     ("sqlite", "trigger", "CREATE TRIGGER t AFTER INSERT ON a BEGIN SELECT 1; END; ATTACH 'x' AS y"),
-    ("mariadb", "table", "CREATE TABLE `o`.`a` (`x` int)"), ("mariadb", "table", "CREATE TABLE a (x int) /*!50000 ; DROP DATABASE b */"),
+    ("mariadb", "table", "CREATE TABLE `o`.`a` (`x` int)"),
+    ("mariadb", "table", "CREATE TABLE a (x int) /*!50000 ; DROP DATABASE b */"),
     ("mariadb", "table", "CREATE TABLE a (x int) ENGINE=CONNECT FILE_NAME='/etc/passwd'"),
     ("mariadb", "table", "CREATE TABLE a (x int) ENGINE=InnoDB DATA DIRECTORY='/tmp'"),
     ("mariadb", "table", "CREATE TABLE a SELECT * FROM mysql.user"), ("mariadb", "view", "CREATE USER x"),
     ("mariadb", "procedure", "SET GLOBAL x = 1;\nCREATE PROCEDURE p() SELECT 1"),
-    ("postgres", "table", "CREATE TABLE a (b int); COPY a TO PROGRAM 'id'"), ("postgres", "schema", "CREATE DATABASE x"),
+    ("postgres", "table", "CREATE TABLE a (b int); COPY a TO PROGRAM 'id'"),
+    ("postgres", "schema", "CREATE DATABASE x"),
     ("postgres", "function", "CREATE OR REPLACE FUNCTION f() RETURNS int LANGUAGE c AS '/tmp/x.so'"),
     ("postgres", "function", "CREATE OR REPLACE FUNCTION f() RETURNS int LANGUAGE plpython3u AS $$import os$$"),
-    ("postgres", "extension", "CREATE EXTENSION IF NOT EXISTS file_fdw"), ("postgres", "view", "CREATE ROLE x SUPERUSER"),
+    ("postgres", "extension", "CREATE EXTENSION IF NOT EXISTS file_fdw"),
+    ("postgres", "view", "CREATE ROLE x SUPERUSER"),
     ("none", "table", "CREATE TABLE a (b)"),
 ]  # fmt: skip
 
@@ -172,7 +179,8 @@ def test_definitions_are_carried_out_only_when_they_make_one_thing_here() -> Non
 
 @pytest.mark.parametrize(
     "statement",
-    ["ATTACH '{out}' AS x", "PRAGMA writable_schema = ON", "SELECT load_extension('{out}')", "PRAGMA journal_mode = WAL",
+    ["ATTACH '{out}' AS x", "PRAGMA writable_schema = ON", "SELECT load_extension('{out}')",
+        "PRAGMA journal_mode = WAL",
      "CREATE TABLE t AS SELECT writefile('{out}', 'x')", "VACUUM INTO '{out}'"],
 )  # fmt: skip
 def test_what_is_run_on_a_database_of_one_file_stays_in_it(tmp_path: Path, statement: str) -> None:
@@ -433,7 +441,8 @@ def test_what_is_within_reason_is_read_whole() -> None:
 # -- names on a terminal -----------------------------------------------------------------------------------------
 
 NAMES = (
-    "\x1b[2Jcleared", "\x1b]0;title\x07", "\x1b[31mred", "back\x08\x08space", "car\rriage", "bell\x07", "c1\x9b31m", "del\x7f",
+    "\x1b[2Jcleared", "\x1b]0;title\x07", "\x1b[31mred", "back\x08\x08space", "car\rriage", "bell\x07", "c1\x9b31m",
+    "del\x7f",
     "\u202eright-to-left", "\u200bhidden", "\x1bPdcs\x1b\\", "tab\tand\nline",
 )  # fmt: skip
 FORBIDDEN = set(map(chr, (*range(0x09), 0x0B, 0x0C, 0x0D, *range(0x0E, 0x20), *range(0x7F, 0xA0), 0x202E, 0x200B)))
@@ -452,7 +461,8 @@ def test_control_characters_never_reach_the_terminal(scene: Scene) -> None:
     with closing(sqlite3.connect(scene.database)) as base:
         for name in NAMES:
             base.execute(
-                "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, ?, 'x', '2026-01-01', '2026-02-02')",
+                "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, ?, 'x', '2026-01-01', "
+                "'2026-02-02')",
                 (name,),
             )
         base.execute("UPDATE settings SET value = ? WHERE name = 'desk.greeting'", (NAMES[2],))
@@ -465,13 +475,18 @@ def test_control_characters_never_reach_the_terminal(scene: Scene) -> None:
     ]
     (scene.root / f"media/{NAMES[5]}.txt").write_text("new")
     for words in (
-        ("survey",), ("ready", "--core", "4.0"), ("snapshot", "list"), ("snapshot", "show", "newest"), ("snapshot", "usage"),
-        ("snapshot", "show", "newest", "--paths"), ("snapshot", "show", "newest", "--rows", "loans"), ("log",), ("clone", "list"),
-        ("snapshot", "diff", "one", "newest"), ("snapshot", "diff", "one", "live", "--rows", "loans"), ("snapshot", "verify"),
-        ("compare", "one", "live", "--no-pages"), ("plan", "draft", "--core", "4.0"), ("plan", "show"), ("plan", "check"),
+        ("survey",), ("ready", "--core", "4.0"), ("snapshot", "list"), ("snapshot", "show", "newest"),
+        ("snapshot", "usage"),
+        ("snapshot", "show", "newest", "--paths"), ("snapshot", "show", "newest", "--rows", "loans"), ("log",),
+        ("clone", "list"),
+        ("snapshot", "diff", "one", "newest"), ("snapshot", "diff", "one", "live", "--rows", "loans"),
+        ("snapshot", "verify"),
+        ("compare", "one", "live", "--no-pages"), ("plan", "draft", "--core", "4.0"), ("plan", "show"),
+        ("plan", "check"),
         *[("snapshot", "show", name) for name in NAMES], *[("trial", "show", name) for name in NAMES[:3]],
         ("compare", NAMES[0], "live"), ("rollback", NAMES[1], "--yes"), ("snapshot", "restore", NAMES[2], "--to", "x"),
-        ("clone", "close", NAMES[3]), ("snapshot", "import", NAMES[4]), ("cutover", NAMES[5]), ("snapshot", "thin", "--newest", "1", "--preview"),
+        ("clone", "close", NAMES[3]), ("snapshot", "import", NAMES[4]), ("cutover", NAMES[5]),
+        ("snapshot", "thin", "--newest", "1", "--preview"),
         ("settle",), (NAMES[6],), ("survey", f"--{NAMES[1]}"),
     ):  # fmt: skip
         runs.append(harbor(scene.folder, *words, code=None))

@@ -23,7 +23,8 @@ Releases = Mapping[str, Mapping[str, tuple[str, list[str]]]]
 
 RELEASES: Releases = {
     "press": {
-        "1.0": (">=3.9", ["frame<3"]), "1.1": (">=3.9", ["frame>=1,<3"]), "2.0": (">=3.10", ["frame>=3", 'tool>=1; python_version < "4"']),
+        "1.0": (">=3.9", ["frame<3"]), "1.1": (">=3.9", ["frame>=1,<3"]),
+        "2.0": (">=3.10", ["frame>=3", 'tool>=1; python_version < "4"']),
         "3.0": (">=3.13", ["frame>=3"]), "2.1rc1": (">=3.10", []),
     },
     "frame": {"2.0": ("", []), "2.1": ("", []), "3.2": ("", [])},
@@ -56,13 +57,15 @@ def site(tmp_path: Path) -> Path:
     packages = ".venv/lib/python3.11/site-packages"
     put(root, ".venv/pyvenv.cfg", "version = 3.11.4\n")
     for name, version, requires in (
-        ("press", "1.0", ["frame<3"]), ("frame", "2.0", []), ("press-gallery", "1.0", ["press<2"]), ("press-forms", "1.0", ["press<2"]),
+        ("press", "1.0", ["frame<3"]), ("frame", "2.0", []), ("press-gallery", "1.0", ["press<2"]),
+        ("press-forms", "1.0", ["press<2"]),
     ):  # fmt: skip
         distribution(root, packages, name, version, [name.replace("-", "_")], requires)
     put(
         root,
         "conf/settings.py",
-        "INSTALLED_APPS = ['press', 'press.pages', 'press_gallery', 'press_forms', 'frame.sites']\nSITE_URL = 'https://a.test'\n",
+        "INSTALLED_APPS = ['press', 'press.pages', 'press_gallery', 'press_forms', 'frame.sites']\nSITE_URL = "
+        "'https://a.test'\n",
     )
     put(root, "manage.py", "raise SystemExit\n")
     harbor(tmp_path, "init", "site", "--yes")

@@ -33,8 +33,10 @@ ROOT = Path("/srv/site")
 @pytest.mark.parametrize(
     ("text", "parts"),
     [
-        ("localhost", ("localhost", "", "")), ("db.example:3307", ("db.example", "3307", "")), ("localhost:/run/my.sock", ("", "", "/run/my.sock")),
-        ("/run/postgresql", ("", "", "/run/postgresql")), ("[::1]:5432", ("::1", "5432", "")), ("::1", ("::1", "", "")), ("", ("", "", "")),
+        ("localhost", ("localhost", "", "")), ("db.example:3307", ("db.example", "3307", "")),
+        ("localhost:/run/my.sock", ("", "", "/run/my.sock")),
+        ("/run/postgresql", ("", "", "/run/postgresql")), ("[::1]:5432", ("::1", "5432", "")), ("::1", ("::1", "", "")),
+        ("", ("", "", "")),
         (" h:x ", ("h:x", "", "")),
     ],
 )  # fmt: skip
@@ -45,11 +47,15 @@ def test_hosts_are_taken_apart(text: str, parts: tuple[str, str, str]) -> None:
 @pytest.mark.parametrize(
     ("text", "told"),
     [
-        ("mysql://u:p%40@h:3307/db?charset=utf8mb4", "mariadb:db at h:3307"), ("postgresql+psycopg2://u:p@h/db", "postgres:db at h"),
-        ("postgres://u@/db?host=/run/pg", "postgres:db at /run/pg/.s.PGSQL.5432"), ("sqlite:///data/a.db", "sqlite:/srv/site/data/a.db"),
+        ("mysql://u:p%40@h:3307/db?charset=utf8mb4", "mariadb:db at h:3307"),
+        ("postgresql+psycopg2://u:p@h/db", "postgres:db at h"),
+        ("postgres://u@/db?host=/run/pg", "postgres:db at /run/pg/.s.PGSQL.5432"),
+        ("sqlite:///data/a.db", "sqlite:/srv/site/data/a.db"),
         ("sqlite:////var/a.db", "sqlite:/var/a.db"), ("mysql:host=h;port=3308;dbname=d", "mariadb:d at h:3308"),
-        ("mysql:unix_socket=/run/s;dbname=d", "mariadb:d at /run/s"), ("pgsql:host=/run/pg dbname=d user=u", "postgres:d at /run/pg/.s.PGSQL.5432"),
-        ("sqlite:data/a.db", "sqlite:/srv/site/data/a.db"), ("sqlite::memory:", None), ("sqlite://:memory:", None), ("https://a.example/db", None),
+        ("mysql:unix_socket=/run/s;dbname=d", "mariadb:d at /run/s"),
+        ("pgsql:host=/run/pg dbname=d user=u", "postgres:d at /run/pg/.s.PGSQL.5432"),
+        ("sqlite:data/a.db", "sqlite:/srv/site/data/a.db"), ("sqlite::memory:", None), ("sqlite://:memory:", None),
+        ("https://a.example/db", None),
         ("redis://h/0", None), ("mysql:host=h", None), ("mysql://h", None), ("just words", None),
     ],
 )  # fmt: skip
@@ -75,7 +81,8 @@ def test_any_text_is_a_place_or_none(text: str) -> None:
 
 @pytest.mark.parametrize(
     ("name", "engine"),
-    [("mysqli", "mariadb"), ("PDO_MYSQL", "mariadb"), ("django.db.backends.postgresql", "postgres"), ("pgsql", "postgres"), ("pg", "postgres"),
+    [("mysqli", "mariadb"), ("PDO_MYSQL", "mariadb"), ("django.db.backends.postgresql", "postgres"),
+        ("pgsql", "postgres"), ("pg", "postgres"),
      ("pdo_sqlite", "sqlite"), ("better-sqlite3", "sqlite"), ("mongodb", None), ("", None), ("InnoDB", None)],
 )  # fmt: skip
 def test_engines_by_what_drivers_are_called(name: str, engine: str | None) -> None:
@@ -91,11 +98,15 @@ def test_a_postgres_folder_is_a_socket() -> None:
 @pytest.mark.parametrize(
     ("name", "columns", "kind"),
     [
-        ("x_options", ("id", "name", "value"), "settings"), ("wares", ("key", "value"), "settings"), ("shop_orders", ("id", "total"), "visitors"),
+        ("x_options", ("id", "name", "value"), "settings"), ("wares", ("key", "value"), "settings"),
+        ("shop_orders", ("id", "total"), "visitors"),
         ("BlogComment", ("id", "body"), "visitors"), ("requests", ("id", "email", "created_at", "words"), "visitors"),
-        ("people", ("id", "email", "created", "password"), "content"), ("http_tokens", ("token", "expires"), "sessions"),
-        ("kept", ("sid", "payload", "last_activity"), "sessions"), ("page_cache", ("cid", "data"), "cache"), ("bin", ("cid", "data", "expire"), "cache"),
-        ("access_log", ("id",), "logs"), ("happened", ("id", "message", "ip"), "logs"), ("migrations", ("id",), "internal"),
+        ("people", ("id", "email", "created", "password"), "content"),
+        ("http_tokens", ("token", "expires"), "sessions"),
+        ("kept", ("sid", "payload", "last_activity"), "sessions"), ("page_cache", ("cid", "data"), "cache"),
+        ("bin", ("cid", "data", "expire"), "cache"),
+        ("access_log", ("id",), "logs"), ("happened", ("id", "message", "ip"), "logs"),
+        ("migrations", ("id",), "internal"),
         ("search_index", ("word",), "search"), ("recipes", ("id", "title"), "content"),
     ],
 )  # fmt: skip
@@ -119,7 +130,10 @@ def test_packed_texts_are_known_by_what_they_begin_with() -> None:
 
 
 def test_headers_are_read_out_of_the_first_comment_that_has_one() -> None:
-    text = "<?php\n// nothing here\n/**\n * Extension Name: Seed Notes\n * Version: 1.2\n * Requires: >=3\n */\n/* Version: 9 */"
+    text = (
+        "<?php\n// nothing here\n/**\n * Extension Name: Seed Notes\n * Version: 1.2\n * Requires: >=3\n */\n/* "
+        "Version: 9 */"
+    )
     assert header_facts(text) == {"extension name": "Seed Notes", "version": "1.2", "requires": ">=3"}
     assert header_facts("# Name: x\n# Version: 2\n") == {"name": "x", "version": "2"}
     assert header_facts("<?php echo 'Version: 1';") == {}
@@ -203,8 +217,10 @@ def test_folders_of_things_made_alike_are_taken_together(tmp_path: Path) -> None
 
 @pytest.mark.parametrize(
     ("row", "address"),
-    [(("seeds.example.test", 443), "https://seeds.example.test"), (("seeds.example.test", "8080"), "http://seeds.example.test:8080"),
-     (("SEEDS.example.test", 80), "http://seeds.example.test"), (("localhost", 80), None), (("127.0.0.1", 8000), None), ((None, None), None)],
+    [(("seeds.example.test", 443), "https://seeds.example.test"),
+        (("seeds.example.test", "8080"), "http://seeds.example.test:8080"),
+     (("SEEDS.example.test", 80), "http://seeds.example.test"), (("localhost", 80), None), (("127.0.0.1", 8000), None),
+     ((None, None), None)],
 )  # fmt: skip
 def test_a_host_and_its_port_in_columns_of_their_own_are_an_address(
     tmp_path: Path, row: tuple[object, object], address: str | None

@@ -59,7 +59,8 @@ def test_nothing_of_a_trial_reaches_live_or_anybody_else(served: Scene, pages: P
         plan(
             served, ("spy", connect(spy)), ("live", connect(served.port)), ("mail", mail.format(outside.port)),
             ("by-name", "import socket; socket.create_connection(('192.0.2.7', 80), 2)"),
-            ("sendmail", "import subprocess; subprocess.run(['sendmail', '-t'], input=b'To: x@y.example\\nSubject: kept\\n\\nHello', check=True)"),
+            ("sendmail", "import subprocess; subprocess.run(['sendmail', '-t'], input=b'To: x@y.example\\nSubject: "
+                "kept\\n\\nHello', check=True)"),
         )  # fmt: skip
         told = harbor(served.folder, "trial", "run", "--go-on", "--json", code=1).json
         assert outside.messages == [] and pages.asked == []
@@ -79,7 +80,8 @@ def test_where_it_is_not_permitted_it_says_so(served: Scene) -> None:
     harbor(served.folder, "snapshot", "take")
     plan(served, ("nothing", "pass"))
     without = ["setpriv", "--bounding-set=-sys_admin", "--inh-caps=-sys_admin"]
-    ran = subprocess.run([*without, *PROGRAM, "trial", "run", "--json"], cwd=served.folder, env=environment(), capture_output=True,
+    ran = subprocess.run([*without, *PROGRAM, "trial", "run", "--json"], cwd=served.folder, env=environment(),
+        capture_output=True,
                          text=True, check=False)  # fmt: skip
     told = json.loads(ran.stdout)
     assert "the system does not allow it" in told["isolation"]["not_blocked"]
@@ -96,7 +98,8 @@ def test_a_network_of_its_own_passes_on_the_server_and_the_mail_box() -> None:
         try:
             code = (
                 "import http.server, threading, sys, smtplib\n"
-                f"server = http.server.ThreadingHTTPServer(('127.0.0.1', {port}), http.server.SimpleHTTPRequestHandler)\n"
+                f"server = http.server.ThreadingHTTPServer(('127.0.0.1', {port}), "
+                f"http.server.SimpleHTTPRequestHandler)\n"
                 "threading.Thread(target=server.serve_forever, daemon=True).start()\n"
                 f"smtplib.SMTP('127.0.0.1', {box.port}).sendmail('a@b.example', ['in@side.example'], 'Subject: s')\n"
                 "print('up', flush=True); sys.stdin.read()\n"
@@ -106,7 +109,8 @@ def test_a_network_of_its_own_passes_on_the_server_and_the_mail_box() -> None:
                 f"--target={held.holder}",
                 *([] if os.geteuid() == 0 else ["--user", "--preserve-credentials"]),
             ]
-            inside = subprocess.Popen([*enter, "--net", "--", sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            inside = subprocess.Popen([*enter, "--net", "--", sys.executable, "-c", code], stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
                                       stderr=subprocess.DEVNULL)  # fmt: skip
             assert inside.stdout is not None and inside.stdout.readline() == b"up\n"
             with Visitor(f"http://127.0.0.1:{port}") as visitor:
@@ -170,8 +174,10 @@ def _basic(password: str) -> str:
 def test_a_visit_lists_what_was_changed_and_makes_it_a_step(scene: Scene) -> None:
     harbor(scene.folder, "snapshot", "take")
     made = harbor(scene.folder, "clone", "make", "--json").json
-    process = subprocess.Popen([*PROGRAM, "clone", "open", made["id"], "--seconds", "6", "--steps", "mine.toml"], cwd=scene.folder,
-                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment())  # fmt: skip
+    process = subprocess.Popen([*PROGRAM, "clone", "open", made["id"], "--seconds", "6", "--steps", "mine.toml"],
+        cwd=scene.folder,
+                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+                               env=environment())  # fmt: skip
     assert process.stdout is not None
     said = ""
     while "password" not in said:
@@ -198,7 +204,8 @@ def test_a_visit_lists_what_was_changed_and_makes_it_a_step(scene: Scene) -> Non
 def test_a_killed_trial_leaves_a_clone_that_can_be_closed_with_all_its_processes(scene: Scene) -> None:
     harbor(scene.folder, "snapshot", "take")
     plan(scene, ("wait", "import time; time.sleep(60)"))
-    process = subprocess.Popen([*PROGRAM, "trial", "run"], cwd=scene.folder, env=environment(), stdout=subprocess.DEVNULL,
+    process = subprocess.Popen([*PROGRAM, "trial", "run"], cwd=scene.folder, env=environment(),
+        stdout=subprocess.DEVNULL,
                                stderr=subprocess.DEVNULL)  # fmt: skip
     site = open_site(scene.site_file)
     before = site.fingerprint().digest
@@ -286,8 +293,10 @@ def test_a_trial_that_is_killed_at_any_moment_leaves_nothing_that_cannot_be_remo
     harbor(scene.folder, "snapshot", "take")
     (scene.folder / "upgrade.toml").write_text(
         HEAD
-        + '[[step]]\nname = "one"\nkind = "command"\ncommand = ["sh", "-c", "echo 1 >> core/count.txt"]\nexpects = ["core/*"]\n'
-        '[[step]]\nname = "two"\nkind = "command"\ncommand = ["sh", "-c", "echo 2 >> core/count.txt"]\nexpects = ["core/*"]\n'
+        + '[[step]]\nname = "one"\nkind = "command"\ncommand = ["sh", "-c", "echo 1 >> core/count.txt"]\nexpects = '
+        '["core/*"]\n'
+        '[[step]]\nname = "two"\nkind = "command"\ncommand = ["sh", "-c", "echo 2 >> core/count.txt"]\nexpects = '
+        '["core/*"]\n'
     )
     site = open_site(scene.site_file)
     before = site.fingerprint().digest

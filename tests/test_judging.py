@@ -1,5 +1,5 @@
-"""`ready`: the database and what is in it, modules and limits, notes, channels, what is given up, a second place; and `survey`'s
-dependencies, overrides and pristine copies."""
+"""`ready`: the database and what is in it, modules and limits, notes, channels, what is given up, a second place; and
+`survey`'s dependencies, overrides and pristine copies."""
 
 from __future__ import annotations
 
@@ -141,7 +141,8 @@ def test_definitions_that_do_not_go_together_are_told() -> None:
     [
         'CREATE TABLE "b" ("id" INTEGER PRIMARY KEY, "a_ref" INTEGER NOT NULL REFERENCES "a" ("id") DEFERRABLE)',
         "CREATE TABLE b (id INTEGER, n DECIMAL(4, 2), a_ref INTEGER REFERENCES a)",
-        "CREATE TABLE `b` (\n `id` int,\n `a_ref` int,\n CONSTRAINT `x` FOREIGN KEY (`a_ref`) REFERENCES `a` (`id`) ON DELETE CASCADE\n)",
+        "CREATE TABLE `b` (\n `id` int,\n `a_ref` int,\n CONSTRAINT `x` FOREIGN KEY (`a_ref`) REFERENCES `a` (`id`) ON "
+        "DELETE CASCADE\n)",
     ],
 )
 def test_references_are_read_from_definitions(ddl: str) -> None:
@@ -211,7 +212,8 @@ def test_limits_are_those_that_the_web_server_sets(scene: Scene, file: str, text
 
 @pytest.mark.parametrize(
     ("present", "least", "enough"),
-    [("256M", "128M", True), ("128M", "256M", False), ("-1", "1G", True), ("0", "30", True), ("1G", "1024M", True), ("On", "on", True),
+    [("256M", "128M", True), ("128M", "256M", False), ("-1", "1G", True), ("0", "30", True), ("1G", "1024M", True),
+        ("On", "on", True),
      ("8388608", "8M", True), ("off", "on", False)],
 )  # fmt: skip
 def test_limits_are_compared_as_amounts(present: str, least: str, enough: bool) -> None:
@@ -303,10 +305,14 @@ def test_a_host_and_its_port_in_columns_of_their_own_move_together() -> None:
 
 def test_checks_are_proposed_from_forms() -> None:
     with serve_pages() as pages:
-        home = '<title>Seeds</title><form id="find" action="/find"><input name="q"></form><a href="/kale">k</a><a href="/in">i</a>'
+        home = (
+            '<title>Seeds</title><form id="find" action="/find"><input name="q"></form><a href="/kale">k</a><a '
+            'href="/in">i</a>'
+        )
         pages.content |= {
             "/": home, "/kale": "<title>Kale of Seeds</title>", "/find": '<a href="/kale">Kale</a>',
-            "/in": '<title>In</title><form id="login" method="post" action="/in"><input type="hidden" name="token" value="t0k3n"><input name="card"><input name="pin" type="password" value="p"></form>',
+            "/in": '<title>In</title><form id="login" method="post" action="/in"><input type="hidden" name="token" '
+                'value="t0k3n"><input name="card"><input name="pin" type="password" value="p"></form>',
         }  # fmt: skip
         with Visitor(pages.address) as visitor:
             proposed = propose_checks(take_look(visitor, LookPart(), samples=0, served=False), visitor)

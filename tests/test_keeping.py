@@ -40,7 +40,8 @@ hours = st.lists(
 )
 rules = st.builds(
     ThinRules, newest=st.integers(0, 5), daily=st.integers(0, 8), weekly=st.integers(0, 5), monthly=st.integers(0, 5),
-    younger_than=st.none() | st.integers(1, 200).map(lambda h: timedelta(hours=h)), largest_total=st.none() | st.just(1),
+    younger_than=st.none() | st.integers(1, 200).map(lambda h: timedelta(hours=h)),
+    largest_total=st.none() | st.just(1),
 )  # fmt: skip
 
 

@@ -39,7 +39,8 @@ HOME = (
     + '<main id="content"><p>Welcome to the shed</p><img src="/pic.png">'
     + '<section id="note"><p>A note</p></section></main>'
     + '<form id="ask" method="post" action="/send"><input type="hidden" name="token" value="t1"><input name="q">'
-    + '<select name="s"><option value="1">x<option value="2" selected>y</select><textarea name="t">kept</textarea></form></body></html>'
+    + '<select name="s"><option value="1">x<option value="2" selected>y</select><textarea '
+    'name="t">kept</textarea></form></body></html>'
 )
 
 
@@ -179,8 +180,10 @@ def test_a_stale_cache_is_found_although_it_hides_the_change(pages: Pages) -> No
     def cached(old: str, new: str) -> Callable[..., str]:
         return lambda method, path, headers, body: new if headers.get("Cache-Control") == "no-cache" else old
 
-    found = difference(pages, put("/a", cached(HEAD.format(title="A") + '<main id="content"><p>Page A</p><a href="/">home</a></main>',
-                                               HEAD.format(title="A") + '<main id="content"><p>Page</p><a href="/">home</a></main>')))  # fmt: skip
+    found = difference(pages, put("/a", cached(HEAD.format(title="A") + '<main id="content"><p>Page A</p><a '
+        'href="/">home</a></main>',
+                                               HEAD.format(title="A") + '<main id="content"><p>Page</p><a '
+                                                   'href="/">home</a></main>')))  # fmt: skip
     assert {o.kind for o in found} == {"text-lost", "stale-cache"}
 
 
@@ -238,7 +241,8 @@ def test_odd_answers_are_errors_of_the_visit_or_texts() -> None:
     import threading
 
     listener = socket.create_server(("127.0.0.1", 0))
-    answers = [b"nonsense\r\n\r\n", b"HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nshort", b"HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=klingon\r\nContent-Length: 2\r\n\r\nhi"]  # fmt: skip
+    answers = [b"nonsense\r\n\r\n", b"HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nshort",
+        b"HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=klingon\r\nContent-Length: 2\r\n\r\nhi"]  # fmt: skip
 
     def serve() -> None:
         for answer in answers:
@@ -333,7 +337,8 @@ RICH = """<html><head><title>T</title><meta name="robots" content="index"><meta 
 def rich(pages: Pages) -> None:
     pages.content |= {
         "/": (200, {"X-Frame-Options": "DENY"}, RICH), "/p.png": (200, {"Content-Type": "image/png"}, PICTURE),
-        "/far": "<html><head><title>Far</title></head><body><main id='m'>" + " ".join(f"word{i}" for i in range(40)) + "</main>",
+        "/far": "<html><head><title>Far</title></head><body><main id='m'>" + " ".join(f"word{i}" for i in range(40))
+        + "</main>",
     }  # fmt: skip
 
 
@@ -366,10 +371,12 @@ def move(pages: Pages, sends: bool) -> None:
         (page('{"@type": "Event", "name": "Swap"}', "{}"), "structured-gone", "Event 1", Weight.DOUBT),
         (put("/", (200, {}, RICH)), "header-gone", "X-Frame-Options", Weight.DOUBT),
         (page("T</title>", "T</title>", **{"X-Robots-Tag": "noindex"}), "header-new", "X-Robots-Tag", Weight.DOUBT),
-        (put("/p.png", (200, {"Content-Type": "image/png"}, b"<html>sorry</html>")), "picture-broken", "/p.png", Weight.DAMAGE),
+        (put("/p.png", (200, {"Content-Type": "image/png"}, b"<html>sorry</html>")), "picture-broken", "/p.png",
+            Weight.DAMAGE),
         (put("/p.png", (200, {"Content-Type": "image/png"}, png(2, 3))),
          "picture-resized", "/p.png", Weight.DOUBT),
-        (put("/p.png", (200, {"Content-Type": "image/png"}, PICTURE + b"more")), "picture-changed", "/p.png", Weight.DOUBT),
+        (put("/p.png", (200, {"Content-Type": "image/png"}, PICTURE + b"more")), "picture-changed", "/p.png",
+            Weight.DOUBT),
         (lambda p: move(p, False), "page-moved", "/far", Weight.DAMAGE),
         (lambda p: move(p, True), "page-moved", "/far", Weight.NOTE),
         (page('"/far"', '"http://live.example.test/far"'), "leads-to-live", "http://live.example.test", Weight.DAMAGE),
@@ -440,7 +447,9 @@ def test_pages_are_walked_once_more_as_a_member_sees_them(pages: Pages) -> None:
 
     pages.content |= {
         "/": home, "/own": "<p id='own'>Yours</p>",
-        "/in": lambda m, *_: (302, {"Location": "/", "Set-Cookie": "card=1"}, "") if m == "POST" else '<form id="f" method="post" action="/in"><input name="n">',
+        "/in": lambda m,
+        *_: (302, {"Location": "/", "Set-Cookie": "card=1"}, "") if m == "POST"
+        else '<form id="f" method="post" action="/in"><input name="n">',
     }  # fmt: skip
     log_in = CheckPart.model_validate(
         {"name": "in", "steps": [{"get": "/in"}, {"submit": "f", "fields": {"n": "1"}, "text": "Hello"}]}
@@ -472,8 +481,10 @@ def test_when_nobody_can_log_in_it_is_said_once(pages: Pages) -> None:
 def test_boxes_and_buttons_send_what_a_browser_would(pages: Pages) -> None:
     sent: list[str] = []
     pages.content |= {
-        "/": '<form id="f" method="post" action="/to"><input type="checkbox" name="on" value="1" checked><input type="checkbox" name="off">'
-        '<input name="t" value="x"><button name="save" value="yes">Save</button><button name="drop" value="no">Drop</button></form>',
+        "/": '<form id="f" method="post" action="/to"><input type="checkbox" name="on" value="1" checked><input '
+        'type="checkbox" name="off">'
+        '<input name="t" value="x"><button name="save" value="yes">Save</button><button name="drop" '
+        'value="no">Drop</button></form>',
         "/to": lambda method, path, headers, body: (sent.append(body), "done")[1],
     }
     steps = [
@@ -538,8 +549,11 @@ def test_pages_that_only_a_sitemap_lists_are_looked_at(pages: Pages) -> None:
     here = pages.address
     pages.content |= {
         "/robots.txt": f"User-agent: *\nSitemap: {here}/more.xml.gz\nsitemap: http://elsewhere.example/x.xml\n",
-        "/sitemap.xml": (200, {"Content-Type": "text/xml"}, sitemap(f"{here}/hidden", f"{here}/a#top", "http://elsewhere.example/b", here, f"{here}?page=2", f"{here}.example.test/x")),
-        "/more.xml.gz": (200, {"Content-Type": "application/gzip"}, gzip.compress(sitemap(f"{here}/index.xml", kind="sitemap").encode())),
+        "/sitemap.xml": (200, {"Content-Type": "text/xml"},
+            sitemap(f"{here}/hidden", f"{here}/a#top", "http://elsewhere.example/b", here, f"{here}?page=2",
+                f"{here}.example.test/x")),
+        "/more.xml.gz": (200, {"Content-Type": "application/gzip"},
+            gzip.compress(sitemap(f"{here}/index.xml", kind="sitemap").encode())),
         "/index.xml": sitemap(f"{here}/deep?x=1&amp;y=2", "/secret/page"),
         "/hidden": "<title>Hidden</title>", "/deep": "<title>Deep</title>", "/secret/page": "no",
     }  # fmt: skip

@@ -1,4 +1,5 @@
-"""Pictures of pages: what differs is boxed, what moved is not, what nobody sees is nothing; and a browser's part in a trial."""
+"""Pictures of pages: what differs is boxed, what moved is not, what nobody sees is nothing; and a browser's part in a
+trial."""
 
 from __future__ import annotations
 
@@ -97,9 +98,11 @@ def test_a_region_is_cut_out_for_people() -> None:
 @needs_browser
 def test_a_browser_shows_pages_and_what_it_complains_of(pages: Pages) -> None:
     pages.content |= {
-        "/": "<title>T</title><h1 id='top'>Seeds</h1><p id='far' style='margin-top:2000px'>far</p><script>nothing.at.all()</script>"
+        "/": "<title>T</title><h1 id='top'>Seeds</h1><p id='far' "
+        "style='margin-top:2000px'>far</p><script>nothing.at.all()</script>"
         "<img src='/gone.png'><img src='http://elsewhere.example.test/x.png'>",
-        "/moving": "<style>@keyframes m { to { margin-left: 300px } } #m { animation: m 1s infinite }</style><p id='m'>moves</p>",
+        "/moving": "<style>@keyframes m { to { margin-left: 300px } } #m { animation: m 1s infinite }</style><p "
+        "id='m'>moves</p>",
     }
     with Camera() as camera:
         shots = {(s.path, s.width): s for s in camera.shoot(pages.address, ["/", "/moving", "/gone"])}
@@ -138,7 +141,10 @@ def trial(scene: Scene, *steps: str, code: int = 1) -> dict[str, Any]:
     return told
 
 
-STYLE = 'kind = "command"\nexpects = ["themes/*"]\ncommand = ["sh", "-c", "echo \'#wall {{ {} }}\' >> themes/marrow/assets/theme.css"]'
+STYLE = (
+    'kind = "command"\nexpects = ["themes/*"]\ncommand = ["sh", "-c", "echo \'#wall {{ {} }}\' >> '
+    'themes/marrow/assets/theme.css"]'
+)
 
 
 @needs_browser
@@ -146,7 +152,8 @@ def test_a_trial_sees_what_only_eyes_see_and_lays_it_to_its_step(stage: Scene) -
     still = trial(stage, 'name = "nothing"\nkind = "command"\ncommand = ["true"]', code=0)
     assert still["findings"] == [] and not any("pictures" in r for r in still["remarks"])
     told = trial(
-        stage, 'name = "before"\nkind = "command"\ncommand = ["true"]', f'name = "restyle"\n{STYLE.format("background: #c22")}',
+        stage, 'name = "before"\nkind = "command"\ncommand = ["true"]',
+        f'name = "restyle"\n{STYLE.format("background: #c22")}',
         'name = "after"\nkind = "command"\ncommand = ["true"]',
     )  # fmt: skip
     looks = [f for f in told["findings"] if f["kind"] == "looks-different"]
@@ -167,7 +174,8 @@ def test_a_trial_sees_what_only_eyes_see_and_lays_it_to_its_step(stage: Scene) -
 
 def test_without_a_browser_it_says_that_nobody_looked(stage: Scene, tmp_path: Path) -> None:
     (stage.folder / "upgrade.toml").write_text(
-        'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n[[step]]\nname = "a"\nkind = "command"\ncommand = ["true"]\n'
+        'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n[[step]]\nname = "a"\nkind = '
+        '"command"\ncommand = ["true"]\n'
     )
     told = harbor(stage.folder, "trial", "run", "--json").json
     assert "pictures: not looked at (--pictures takes them)" in told["remarks"]

@@ -34,7 +34,8 @@ def change_live(scene: Scene) -> None:
     query(scene.database, "DELETE FROM notes")
     query(
         scene.database,
-        "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Visitor', 'v@x', '2026-01-01', '2026-02-01')",
+        "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Visitor', 'v@x', '2026-01-01', "
+        "'2026-02-01')",
     )
 
 

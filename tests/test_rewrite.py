@@ -1,4 +1,5 @@
-"""Rewriting addresses and paths: lengths, escapes and nesting stay right; nothing is rewritten that only looks alike."""
+"""Rewriting addresses and paths: lengths, escapes and nesting stay right; nothing is rewritten that only looks
+alike."""
 
 from __future__ import annotations
 

@@ -306,7 +306,8 @@ def test_an_unchanged_file_is_known_and_a_changed_one_is_read(tmp_path: Path) ->
 def test_text_and_tables_for_people(tmp_path: Path) -> None:
     query(tmp_path / "a.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v, b BLOB)")
     rows: Sequence[tuple[object, ...]] = [
-        (1, 'with "quotes", commas\nand lines', b"\x00\xff"), (2, None, None), (3, "", b""), (4, "nul\x00in it", None), (5, 1e308, None),
+        (1, 'with "quotes", commas\nand lines', b"\x00\xff"), (2, None, None), (3, "", b""), (4, "nul\x00in it", None),
+        (5, 1e308, None),
         (6, float("inf"), None), (7, " spaced ", None), (8, -(2**63), None),
     ]  # fmt: skip
     connection = sqlite3.connect(tmp_path / "a.db")

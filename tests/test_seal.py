@@ -41,7 +41,8 @@ PROBES = {
     "write into the store": "open(f'{store}/probe', 'w').write('x')",
     "write over the site file": "open(site_file, 'a').write('\\n')",
     "write into the home folder": "open(f'{home}/probe', 'w').write('x')",
-    "write into the system's temporary folder": "open(f'{tmp}/probe', 'w').write('x'); assert os.path.exists(f'{tmp}/known')",
+    "write into the system's temporary folder": "open(f'{tmp}/probe', 'w').write('x'); assert "
+        "os.path.exists(f'{tmp}/known')",
     "write into /etc": "open('/etc/keenharbor-probe', 'w').write('x')",
     "write over what is written down of the clone": "open(f'{clone}/clone.json', 'a').write(' ')",
     "read live's settings": "assert open(f'{live}/settings.ini').read()",
@@ -158,7 +159,8 @@ def test_a_probe_reaches_what_it_is_after_only_without_the_seal(inside: Inside, 
 @needs_seal
 def test_within_its_seal_a_program_has_what_it_needs(inside: Inside) -> None:
     code = (
-        "open('var/made-inside', 'w').write('x'); import tempfile, subprocess; tempfile.NamedTemporaryFile().write(b'x')\n"
+        "open('var/made-inside', 'w').write('x'); import tempfile, subprocess; "
+        "tempfile.NamedTemporaryFile().write(b'x')\n"
         "assert subprocess.run(['sh', '-c', 'echo out > /dev/null && ls /usr/bin | head -1'], check=True, "
         "capture_output=True).stdout\n"
         "socket.create_connection(('127.0.0.1', own), 5); assert os.getpid() and os.listdir('.')\n"
@@ -194,7 +196,10 @@ def test_more_programs_than_allowed_are_not_started(inside: Inside) -> None:
 def test_more_on_the_disk_than_allowed_ends_the_programs(inside: Inside) -> None:
     part = inside.clone.live.model.clone
     object.__setattr__(part, "disk_mib", 100)
-    code = "for n in range(3000):\n    with open(f'media/fill{n}', 'wb') as f: f.write(os.urandom(1 << 20))\nprint('all')\n"
+    code = (
+        "for n in range(3000):\n    with open(f'media/fill{n}', 'wb') as f: f.write(os.urandom(1 << 20))\n"
+        "print('all')\n"
+    )
     media = Path(inside.clone.site.place) / "media"
     try:
         with inside.clone.watched() as disk:
@@ -213,7 +218,10 @@ def test_more_on_the_disk_than_allowed_ends_the_programs(inside: Inside) -> None
 
 @needs_seal
 def test_a_program_that_takes_its_mark_out_is_found_all_the_same(inside: Inside) -> None:
-    code = "import subprocess; print(subprocess.Popen(['env', '-i', 'sleep', '300'], start_new_session=True, stdout=-3, stderr=-3).pid)"
+    code = (
+        "import subprocess; print(subprocess.Popen(['env', '-i', 'sleep', '300'], start_new_session=True, stdout=-3, "
+        "stderr=-3).pid)"
+    )
     pid = int(inside.run(code, sealed=True).stdout)
     assert Path(f"/proc/{pid}").exists()
     inside.clone.end_programs()
@@ -224,7 +232,8 @@ def test_a_program_that_takes_its_mark_out_is_found_all_the_same(inside: Inside)
 @needs_seal
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody else")
 def test_an_ordinary_user_is_sealed_in_as_well(inside: Inside, tmp_path_factory: pytest.TempPathFactory) -> None:
-    """The same seal, set up by a user without any rights; the interpreter is the system's, since that user may read it."""
+    """The same seal, set up by a user without any rights; the interpreter is the system's, since that user may read
+    it."""
     python = shutil.which("python3", path="/usr/bin")
     if python is None:
         pytest.skip("the system has no Python of its own that another user may start")
@@ -236,8 +245,10 @@ def test_an_ordinary_user_is_sealed_in_as_well(inside: Inside, tmp_path_factory:
         shutil.copy(seal.__file__, folder / "seal.py")
         visible, hidden = arranged([str(folder / "seal.py"), *program_places(python)], [str(folder / "site")], [])
         spec = {
-            "parts": {"root": True, "landlock": True}, "readable": visible, "writable": [str(folder / "site")], "hidden": hidden,
-            "temporary": str(folder / "tmp"), "new_root": str(folder / "root"), "holder": None, "network": "none", "ports": None,
+            "parts": {"root": True, "landlock": True}, "readable": visible, "writable": [str(folder / "site")],
+            "hidden": hidden,
+            "temporary": str(folder / "tmp"), "new_root": str(folder / "root"), "holder": None, "network": "none",
+            "ports": None,
             "limits": {"processes": 40, "file_bytes": 10 << 20}, "control_groups": [], "user": None,
         }  # fmt: skip
         (folder / "seal.json").write_text(json.dumps(spec))
@@ -249,7 +260,8 @@ def test_an_ordinary_user_is_sealed_in_as_well(inside: Inside, tmp_path_factory:
             )
             return subprocess.run(
                 [*prefix, python, "-I", "-S", "-c", f"import os, socket\nfolder = {str(folder)!r}\n{places}{code}"],
-                cwd=folder / "site", user=NOBODY, group=NOBODY, extra_groups=[], capture_output=True, text=True, check=False,
+                cwd=folder / "site", user=NOBODY, group=NOBODY, extra_groups=[], capture_output=True, text=True,
+                check=False,
             )  # fmt: skip
 
         assert run("open('own', 'w').write('x')", sealed=True).returncode == 0
@@ -260,7 +272,10 @@ def test_an_ordinary_user_is_sealed_in_as_well(inside: Inside, tmp_path_factory:
             refused = run(probe, sealed=True)
             assert refused.returncode == 1 and "Error" in refused.stderr, f"{probe}: {refused.stdout}{refused.stderr}"
             assert run(probe, sealed=False).returncode == 0, probe
-        many = "import subprocess\nmade = []\ntry:\n    for _ in range(300): made.append(subprocess.Popen(['sleep', '9']))\n"
+        many = (
+            "import subprocess\nmade = []\ntry:\n    for _ in range(300): made.append(subprocess.Popen(['sleep', "
+            "'9']))\n"
+        )
         many += "except OSError: print('refused', len(made))\nfinally: [p.kill() for p in made]"
         said = run(many, sealed=True).stdout.split()
         assert said[0] == "refused" and int(said[1]) < 40

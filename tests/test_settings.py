@@ -37,7 +37,8 @@ plain_texts = st.text(
 )
 names = st.from_regex(r"[A-Za-z_][A-Za-z0-9_]{0,8}", fullmatch=True).filter(lambda n: not keyword.iskeyword(n))
 leaves = plain_texts | st.integers(-(2**40), 2**40) | st.booleans()
-trees = st.dictionaries(names, st.recursive(leaves, lambda inner: st.dictionaries(names, inner, min_size=1, max_size=3), max_leaves=6),
+trees = st.dictionaries(names,
+    st.recursive(leaves, lambda inner: st.dictionaries(names, inner, min_size=1, max_size=3), max_leaves=6),
                         min_size=1, max_size=4)  # fmt: skip
 
 
@@ -138,12 +139,17 @@ def test_php_is_read_and_not_run() -> None:
     found = values_in(PHP, "php", WHERE)
     assert not Path("/nowhere/harm").exists()
     expected = {
-        "DB_NAME": "seeds", "DB_HOST": "localhost:/run/my.sock", "VERSION": "4.2.1", "NEXT": "4.2.1-dev", "$prefix": "st_AéA",
-        "$odd": "it's \\n \\", "$db.default.hostname": "db.example", "$db.default.options.ssl": "true", "$db.default.options.5": "",
-        "$db.default.options.list.0": "a", "$db.default.options.list.1": "b", "$db.default.options.after": "7", "$host": "h1",
+        "DB_NAME": "seeds", "DB_HOST": "localhost:/run/my.sock", "VERSION": "4.2.1", "NEXT": "4.2.1-dev",
+        "$prefix": "st_AéA",
+        "$odd": "it's \\n \\", "$db.default.hostname": "db.example", "$db.default.options.ssl": "true",
+        "$db.default.options.5": "",
+        "$db.default.options.list.0": "a", "$db.default.options.list.1": "b", "$db.default.options.after": "7",
+        "$host": "h1",
         "$user": "u", "$pw": "p$w", "LIMIT": "5", "PDO(0)": "mysql:host=a;dbname=b", "PDO(1)": "asker", "PDO(2)": "pw",
-        "$where": "/srv/site/conf/data/site.db", "$up": "/srv/site", "$given": "else", "cache.kind": "file", "cache.time": "-5",
-        "on": "false", "comment.database.name": "in_comment", "comment.database.user": "asked", "comment.line": "comment",
+        "$where": "/srv/site/conf/data/site.db", "$up": "/srv/site", "$given": "else", "cache.kind": "file",
+        "cache.time": "-5",
+        "on": "false", "comment.database.name": "in_comment", "comment.database.user": "asked",
+        "comment.line": "comment",
         "comment.more": "1", "$text": "  two\n  lines",
     }  # fmt: skip
     assert found == expected
@@ -214,8 +220,10 @@ def test_python_files_follow_whole_imports_and_nothing_else(tmp_path: Path) -> N
     (tmp_path / "base.py").write_text("SITE = 'one'\nAPPS = ['a']\nfrom .dev import *\n")
     text = (
         "import os\nfrom pathlib import Path\nfrom .base import *\nos.system('touch harm')\n"
-        "BASE = Path(__file__).resolve().parent\nDATABASES = {'default': {'ENGINE': 'x.sqlite3', 'NAME': BASE / 'a.db'}}\n"
-        "APPS += ['b']\nKEY = os.environ.get('K', 'else')\nDB = config(default='sqlite:///x.db', age=5)\nDATABASES['two'] = {'HOST': 'h'}\n"
+        "BASE = Path(__file__).resolve().parent\nDATABASES = {'default': {'ENGINE': 'x.sqlite3', 'NAME': BASE / "
+        "'a.db'}}\n"
+        "APPS += ['b']\nKEY = os.environ.get('K', 'else')\nDB = config(default='sqlite:///x.db', "
+        "age=5)\nDATABASES['two'] = {'HOST': 'h'}\n"
     )
     (tmp_path / "dev.py").write_text(text)
     assert values_in(text, "python", tmp_path / "dev.py") == {
@@ -229,10 +237,14 @@ def test_python_files_follow_whole_imports_and_nothing_else(tmp_path: Path) -> N
 @pytest.mark.parametrize(
     ("form", "text"),
     [
-        ("json", "[" * 100_000), ("yaml", "[" * 5_000), ("php", "<?php $a = " + "[" * 50_000), ("python", "A = " + "(" * 5_000),
-        ("python", "A = " + "-" * 90_000 + "1"), ("toml", "a = " + "[" * 5_000), ("xml", "<a>" * 50_000), ("env", "A='"),
-        ("php", "<?php /* " + "{" * 90_000), ("php", "<?php <<<A\n" + "x" * 90_000), ("ini", "[a]\n?"), ("json", "\udc80"),
-        ("yaml", "a: &a [x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d [*c,*c,*c,*c,*c,*c,*c,*c]\n"
+        ("json", "[" * 100_000), ("yaml", "[" * 5_000), ("php", "<?php $a = " + "[" * 50_000),
+        ("python", "A = " + "(" * 5_000),
+        ("python", "A = " + "-" * 90_000 + "1"), ("toml", "a = " + "[" * 5_000), ("xml", "<a>" * 50_000),
+        ("env", "A='"),
+        ("php", "<?php /* " + "{" * 90_000), ("php", "<?php <<<A\n" + "x" * 90_000), ("ini", "[a]\n?"),
+        ("json", "\udc80"),
+        ("yaml", "a: &a [x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d "
+            "[*c,*c,*c,*c,*c,*c,*c,*c]\n"
                  "e: &e [*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f [*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f]"),
     ],
 )  # fmt: skip

@@ -84,7 +84,8 @@ def test_a_change_that_had_only_begun_is_undone(quiet: Scene, kind: str) -> None
     ):
         if words[0] == "cutover":
             (quiet.folder / "upgrade.toml").write_text(
-                'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "1"\nruntime = "2"\n[[step]]\nname = "a"\nkind = "purge-cache"\n'
+                'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "1"\nruntime = "2"\n[[step]]\nname = "a"\nkind = '
+                '"purge-cache"\n'
             )
         ran = harbor(quiet.folder, *words, code=5)
         assert f"a {kind} of marrow-lane" in ran.err
@@ -113,7 +114,10 @@ def test_an_interrupted_cutover_is_put_back_the_same_way_each_time(quiet: Scene)
 def test_an_interrupted_rollback_is_carried_on(quiet: Scene) -> None:
     target = take(quiet)
     before = state_of(quiet)
-    loan = "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Kit', 'k@post.example', '2026-11-25', '2027-07-01')"
+    loan = (
+        "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Kit', 'k@post.example', "
+        "'2026-11-25', '2027-07-01')"
+    )
     query(quiet.database, loan)
     query(quiet.database, "UPDATE loans SET returned_on = 'x' WHERE id = 7")
     (quiet.root / "core/VERSION").write_text("3.9\n")

@@ -1,4 +1,5 @@
-"""Site files, feeds, packages, surveys and judgements: what is read is right, what is wrong is told with file and line."""
+"""Site files, feeds, packages, surveys and judgements: what is read is right, what is wrong is told with file and
+line."""
 
 from __future__ import annotations
 
@@ -145,7 +146,8 @@ def test_init_tells_what_was_read_and_what_was_guessed(tmp_path: Path) -> None:
     assert found["runtime"]["value"] == "loam 2"
     assert found["database"]["value"] == str(made.database)
     assert found["site.name"] == {
-        "key": "site.name", "value": "marrow-lane-seed-library", "sure": "guessed", "evidence": "guessed from the title",
+        "key": "site.name", "value": "marrow-lane-seed-library", "sure": "guessed",
+        "evidence": "guessed from the title",
     }  # fmt: skip
     assert found["runtime.launchers"]["sure"] == "not found"
     assert open_site(made.site_file).address == made.address

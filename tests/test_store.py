@@ -382,3 +382,15 @@ def test_many_may_read_at_once_from_a_store_that_was_just_opened(tmp_path: Path)
             assert all(pool.map(lambda name, front=front: len(front.read(name)) > 0, names[::25]))  # type: ignore[misc]
         front.close()
         behind.close()
+
+
+def test_the_text_of_an_earlier_version_is_replaced_and_is_no_damage(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    store = Store.create(tmp_path / "s")
+    text = tmp_path / "s/READ ME.txt"
+    new = text.read_bytes()
+    monkeypatch.setattr("keenharbor.store.store.EARLIER_READ_MES", {object_id(b"as it once was")})
+    for held, right in ((b"as it once was", True), (b"as it never was", False)):
+        text.write_bytes(held)
+        assert store.read_me_is_right() is right and text.read_bytes() == new

@@ -1,4 +1,5 @@
-"""What `survey` tells of a site beside its versions: orphans, strays, own tables, the address, errors; and what changed since."""
+"""What `survey` tells of a site beside its versions: orphans, strays, own tables, the address, errors; and what changed
+since."""
 
 from __future__ import annotations
 
@@ -115,7 +116,8 @@ def test_what_fails_today_is_told_and_what_fails_since(served: Scene) -> None:
     style.rename(style.with_suffix(".away"))
     query(
         served.database,
-        "UPDATE pages SET body = body || '<a href=\"/no-such-page\">gone</a> <img src=\"/media/no-picture.png\">' WHERE slug = 'about'",
+        'UPDATE pages SET body = body || \'<a href="/no-such-page">gone</a> <img src="/media/no-picture.png">\' '
+        "WHERE slug = 'about'",
     )
     ill = harbor(served.folder, "survey", "--pages", "--json").json["health"]
     failing = {f["path"]: f for f in ill["failing"]}

@@ -321,7 +321,9 @@ def test_a_further_try_goes_by_what_the_first_one_found(clone: tuple[Clone, Feed
 
     more = OneMore.__new__(OneMore)
     more.folder, more.releases = feed.folder, feed.releases
-    step = read_step({"name": "s", "kind": "package", "package": "loan-mail", "version": "9.0", "retries": 2, "retry_pause": 0, "keep_settings": ["desk.greeting"]})  # fmt: skip
+    step = read_step(
+        {"name": "s", "kind": "package", "package": "loan-mail", "version": "9.0", "retries": 2, "retry_pause": 0,
+            "keep_settings": ["desk.greeting"]})  # fmt: skip
     done = perform(step, Breaking(site, more, made.address))
     assert (done.problem, done.tries) == (None, 3)
     assert {p.name: p.read_bytes() for p in folder.iterdir()} == newer.files
@@ -396,7 +398,10 @@ def test_an_unchanged_site_has_no_finding_in_two_trials(served: Scene) -> None:
     """A plan that does nothing to be seen: all that is found would be false."""
     scene = served
     plan = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
-    plan += '[[step]]\nname = "nothing"\nkind = "command"\ncommand = ["true"]\n[[step]]\nname = "again"\nkind = "purge-cache"\n'
+    plan += (
+        '[[step]]\nname = "nothing"\nkind = "command"\ncommand = ["true"]\n[[step]]\nname = "again"\nkind = '
+        '"purge-cache"\n'
+    )
     (scene.folder / "upgrade.toml").write_text(plan)
     scene.site_file.write_text(scene.site_file.read_text().replace("limit = 12", "limit = 500"))
     before = state_of(scene)
@@ -433,8 +438,12 @@ def change_live_during(scene: Scene, sql: str) -> Any:
 
 
 def test_a_trial_says_who_changed_live_meanwhile(served: Scene) -> None:
-    """Visitors write to their tables; nobody has a reason to change a page. The clone was sealed, and that is all that is said."""
-    loan = "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Meanwhile', 'm@post.example', '2026-01-01', '2026-09-01')"
+    """Visitors write to their tables; nobody has a reason to change a page. The clone was sealed, and that is all that
+    is said."""
+    loan = (
+        "INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Meanwhile', 'm@post.example', "
+        "'2026-01-01', '2026-09-01')"
+    )
     told = change_live_during(served, loan)
     assert told["isolation"]["untouched"] is False
     assert told["isolation"]["only_visitors"] is True
@@ -450,7 +459,10 @@ def test_a_trial_says_who_changed_live_meanwhile(served: Scene) -> None:
 def test_a_kept_clone_can_be_visited_and_a_failed_step_can_stop_a_trial(served: Scene) -> None:
     scene = served
     plan = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
-    plan += '[[step]]\nname = "breaks"\nkind = "command"\ncommand = ["false"]\n[[step]]\nname = "after"\nkind = "purge-cache"\n'
+    plan += (
+        '[[step]]\nname = "breaks"\nkind = "command"\ncommand = ["false"]\n[[step]]\nname = "after"\nkind = '
+        '"purge-cache"\n'
+    )
     (scene.folder / "upgrade.toml").write_text(plan)
     told = harbor(scene.folder, "trial", "run", "--keep", "--json", code=1).json
     assert [s["name"] for s in told["steps"]] == ["breaks"]

@@ -1,9 +1,8 @@
 """Runs the program in a process of its own for each command, without importing everything anew each time.
 
-Started once a test worker. Reads a JSON line a command, forks, and the child runs the program's own entry point with the
-folder, arguments, environment and output files of that command; answers with the exit code. What a command prints, returns
-and leaves behind is the same as when it is started cold (`test_cli.py` compares the two).
-"""
+Started once a test worker. Reads a JSON line a command, forks, and the child runs the program's own entry point with
+the folder, arguments, environment and output files of that command; answers with the exit code. What a command prints,
+returns and leaves behind is the same as when it is started cold (`test_cli.py` compares the two)."""
 
 from __future__ import annotations
 

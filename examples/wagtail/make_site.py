@@ -1,4 +1,5 @@
-"""Make a small site of Wagtail to try upgrades on: some 40 made-up pages with pictures, and two add-ons with tables of their own.
+"""Make a small site of Wagtail to try upgrades on: some 40 made-up pages with pictures, and two add-ons with tables of
+their own.
 
     python3 -m venv venv && venv/bin/pip install 'wagtail==6.3.*' 'django==5.1.*'
     venv/bin/python make_site.py site                              on SQLite
@@ -207,7 +208,8 @@ def wheel(folder: Path, name: str, version: str, requires: str, files: dict[str,
     info = f"{module}-{version}.dist-info"
     held = dict(files)
     held[f"{info}/METADATA"] = (
-        f"Metadata-Version: 2.1\nName: {name}\nVersion: {version}\nSummary: Made up for the example\nAuthor: Maren Tull\nRequires-Dist: {requires}\n"
+        f"Metadata-Version: 2.1\nName: {name}\nVersion: {version}\nSummary: Made up for the example\nAuthor: Maren "
+        f"Tull\nRequires-Dist: {requires}\n"
     )
     held[f"{info}/WHEEL"] = "Wheel-Version: 1.0\nGenerator: make_site\nRoot-Is-Purelib: true\nTag: py3-none-any\n"
     record = ""
@@ -319,9 +321,11 @@ def make(site: Path, url: str | None) -> None:
     imports = "import pymysql\n\npymysql.install_as_MySQLdb()\n" if of_mysql else ""
     secret = random.Random(9).randbytes(20).hex()
     for path, text in {
-        "lane/__init__.py": "", "lane/settings.py": SETTINGS.format(secret=secret, database=database_settings(url), imports=imports),
+        "lane/__init__.py": "",
+        "lane/settings.py": SETTINGS.format(secret=secret, database=database_settings(url), imports=imports),
         "lane/urls.py": URLS, "lane/maintenance.py": MAINTENANCE,
-        "home/__init__.py": "", "home/models.py": MODELS, "home/migrations/__init__.py": "", "home/templates/home/plant_page.html": TEMPLATE,
+        "home/__init__.py": "", "home/models.py": MODELS, "home/migrations/__init__.py": "",
+        "home/templates/home/plant_page.html": TEMPLATE,
         "manage.py": "import os\nimport sys\n\nfrom django.core.management import execute_from_command_line\n\n"
         'os.environ.setdefault("DJANGO_SETTINGS_MODULE", "lane.settings")\nexecute_from_command_line(sys.argv)\n',
         "requirements.txt": "wagtail>=6.3,<6.4\ndjango>=5.1,<5.2\n",

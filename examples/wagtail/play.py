@@ -2,9 +2,8 @@
 
     python play.py WORK OLD NEW [sqlite|postgres|mariadb]
 
-WORK is a new folder. OLD and NEW are folders of wheels: of Wagtail 6.3 and of 8.0 (see README.md). Nothing is fetched. Runs in the
-environment of Keen Harbor; what a check expects and does not find ends it with an error.
-"""
+WORK is a new folder. OLD and NEW are folders of wheels: of Wagtail 6.3 and of 8.0 (see README.md). Nothing is fetched.
+Runs in the environment of Keen Harbor; what a check expects and does not find ends it with an error."""
 
 from __future__ import annotations
 
@@ -163,7 +162,8 @@ class Play:
             print(f"    {finding['weight']:8} {finding['step'] or '-':16} {finding['kind']}: {finding['text'][:110]}")
 
     def note(self, words: str, python: Path | None = None, lane: Path | None = None) -> str | None:
-        """What a visitor leaves on live (or on another site); the last line of what goes wrong, None when nothing does."""
+        """What a visitor leaves on live (or on another site); the last line of what goes wrong, None when nothing
+        does."""
         code = f"from seed_notes.models import Note; Note.objects.create(plant='Red Lantern', words={words!r})"
         program = [str(python or self.work / "venv/bin/python"), "manage.py", "shell", "-c", code]
         ran = subprocess.run(program, cwd=lane or self.work / "lane", capture_output=True, text=True, check=False)
@@ -202,7 +202,8 @@ class Play:
             sys.exit("it was to load every page, and to fail when somebody saves")
 
     def own_commands_agree(self) -> None:
-        """What the system's own commands and pip say of live after the cutover: nothing is wrong, nothing is pending."""
+        """What the system's own commands and pip say of live after the cutover: nothing is wrong, nothing is
+        pending."""
         python, lane = self.work / "venv/bin/python", self.work / "lane"
         for words in (("manage.py", "check"), ("manage.py", "migrate", "--check"), ("-m", "pip", "check")):
             said = run(python, *words, folder=lane).strip().splitlines()

@@ -18,7 +18,8 @@ from packaging.utils import canonicalize_name, parse_wheel_filename
 
 
 def record(wheels: Path, index: Path) -> None:
-    """Write the answers of the simple repository API (PEP 691) for ``wheels``, with each wheel's own metadata (PEP 658)."""
+    """Write the answers of the simple repository API (PEP 691) for ``wheels``, with each wheel's own metadata (PEP
+    658)."""
     files = defaultdict(list)
     versions: dict[str, set[str]] = defaultdict(set)
     index.mkdir(parents=True, exist_ok=True)

@@ -1,9 +1,9 @@
-"""Walking the fault points of a command: what the program does when a call to the system fails, or when it is ended there.
+"""Walking the fault points of a command: what the program does when a call to the system fails, or when it is ended
+there.
 
-A small site is described and served; for each point the site, its database, the work folder and the store are put back to their
-start, the command is run with one fault, and what it says is held against what is there. Used by `tests/test_faults.py` on
-SQLite and by `benchmarks/fault_points.py` on every engine.
-"""
+A small site is described and served; for each point the site, its database, the work folder and the store are put back
+to their start, the command is run with one fault, and what it says is held against what is there. Used by
+`tests/test_faults.py` on SQLite and by `benchmarks/fault_points.py` on every engine."""
 
 from __future__ import annotations
 
@@ -121,7 +121,8 @@ def make_site(folder: Path, address: str) -> None:
     (root / "cache/page").write_text("cached")
     with sqlite3.connect(root / "data/site.db") as base:
         base.executescript(
-            "CREATE TABLE notes (id INTEGER PRIMARY KEY, text TEXT); CREATE TABLE letters (id INTEGER PRIMARY KEY, text TEXT)"
+            "CREATE TABLE notes (id INTEGER PRIMARY KEY, text TEXT); CREATE TABLE letters (id INTEGER PRIMARY KEY, "
+            "text TEXT)"
         )
         base.executemany("INSERT INTO notes (text) VALUES (?)", [(f"note {n}",) for n in range(20)])
     base.close()
@@ -179,7 +180,8 @@ class OnFile:
 
 
 def dumped(file: Path) -> list[str]:
-    """A database as text. It is opened as a visitor's program would: what a killed one left in its journal is taken back."""
+    """A database as text. It is opened as a visitor's program would: what a killed one left in its journal is taken
+    back."""
     with contextlib.closing(sqlite3.connect(file)) as base:
         return list(base.iterdump())
 

@@ -1,5 +1,5 @@
-"""Files that are only ever appended to: one JSON object a line, each with a sum over itself and the line before, so that a line
-that was changed, cut or taken out is noticed."""
+"""Files that are only ever appended to: one JSON object a line, each with a sum over itself and the line before, so
+that a line that was changed, cut or taken out is noticed."""
 
 from __future__ import annotations
 
@@ -65,8 +65,8 @@ def _sum(before: bytes, said: Mapping[str, str]) -> str:
 
 
 def read_chain(file: Path, needed: Set[str], optional: Set[str] = frozenset()) -> Chain:
-    """The file, line by line; each says the ``needed`` and may say the ``optional``. A damaged line is told of and passed over.
-    Lines of earlier versions, without a sum, stand only before the first that has one."""
+    """The file, line by line; each says the ``needed`` and may say the ``optional``. A damaged line is told of and
+    passed over. Lines of earlier versions, without a sum, stand only before the first that has one."""
     try:
         raw = file.read_bytes()
     except (FileNotFoundError, NotADirectoryError):
@@ -102,6 +102,7 @@ def _read_line(text: bytes, before: bytes, with_sums: bool) -> tuple[dict[str, s
     if told is None:
         return (None, "it has no sum", False) if with_sums else (said, "", False)
     if told != _sum(before, said):
-        # Either this line or the one before was changed. Its own words may be right, and count as little as its sum does.
+        # Either this line or the one before was changed. Its own words may be right, and count as little as its sum
+        # does.
         return None, "its sum is not that of it and the line before: one was changed, or a line is missing", True
     return said, "", True

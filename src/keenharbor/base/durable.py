@@ -55,7 +55,7 @@ def write_durably(path: Path, data: bytes, mode: int = PRIVATE_FILE) -> None:
     sync_folder(path.parent)
 
 
-def write_json(path: Path, value: Any) -> None:
+def write_json(path: Path, value: object) -> None:
     """Write ``value`` as indented JSON, durably."""
     write_durably(path, (json.dumps(value, indent=1, ensure_ascii=False) + "\n").encode())
 
@@ -68,14 +68,14 @@ def write_plain(path: Path, data: bytes) -> None:
         out.write(data)
 
 
-def write_summed(path: Path, value: dict[str, Any]) -> None:
+def write_summed(path: Path, value: dict[str, object]) -> None:
     """Write ``value`` as indented JSON with a sum over it, durably."""
     write_json(path, {**value, SUM: _sum_of(value)})
 
 
 def read_summed(data: bytes) -> dict[str, Any]:
-    """What `write_summed` wrote; also without a sum, as earlier versions wrote it. Raises ValueError when it is not what was
-    written."""
+    """What `write_summed` wrote; also without a sum, as earlier versions wrote it. Raises ValueError when it is not
+    what was written."""
     try:
         value = json.loads(data)
     except RecursionError:
@@ -91,7 +91,7 @@ def read_summed(data: bytes) -> dict[str, Any]:
 SUM = "blake3"
 
 
-def _sum_of(value: dict[str, Any]) -> str:
+def _sum_of(value: dict[str, object]) -> str:
     return blake3(json.dumps(value, sort_keys=True).encode()).hexdigest()[:32]
 
 
@@ -124,7 +124,8 @@ def disk_of(place: Path | str) -> str:
 
 
 class Reserve:
-    """Room on disks that is taken before something begins that must not fail for want of it, and given back when it is used."""
+    """Room on disks that is taken before something begins that must not fail for want of it, and given back when it is
+    used."""
 
     NAME = ".reserved-"
 

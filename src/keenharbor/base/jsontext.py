@@ -1,8 +1,7 @@
 """JSON that is large: manifests and indexes, read and written by a fast library.
 
-That library refuses what only Python's own one takes: names that are not UTF-8 (lone surrogates) and whole numbers beyond
-64 bits. For these the slower one does it, so that either gives what the other would.
-"""
+That library refuses what only Python's own one takes: names that are not UTF-8 (lone surrogates) and whole numbers
+beyond 64 bits. For these the slower one does it, so that either gives what the other would."""
 
 from __future__ import annotations
 

@@ -9,8 +9,8 @@ from collections.abc import Iterator
 
 @contextlib.contextmanager
 def no_cycle_search() -> Iterator[None]:
-    """Do not look for cycles in the block, which makes many small objects that all stay: each round of the search goes through
-    all of them (measured: a quarter of the time of a scan)."""
+    """Do not look for cycles in the block, which makes many small objects that all stay: each round of the search goes
+    through all of them (measured: a quarter of the time of a scan)."""
     was_on = gc.isenabled()
     gc.disable()
     try:

@@ -100,6 +100,6 @@ _VISIBLE = _visible_forms()
 
 
 def visible(text: str) -> str:
-    """``text`` for a terminal: what would move the cursor, change colours, titles or the direction of writing is shown, not done.
-    Line ends and tabs stay; what is no character (a surrogate) becomes one that says so."""
+    """``text`` for a terminal: what would move the cursor, change colours, titles or the direction of writing is shown,
+    not done. Line ends and tabs stay; what is no character (a surrogate) becomes one that says so."""
     return text.translate(_VISIBLE).encode("utf-8", "replace").decode("utf-8")

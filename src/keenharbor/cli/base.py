@@ -56,8 +56,8 @@ class Session:
                 self.progress.note(f"that it was stopped is not in the log: {error.strerror}")
 
     def feed(self, site: SiteView, channels: Collection[str] = ()) -> Feed:
-        """The site's feed, with the releases of ``channels`` (none: those of the site file). Raises `UsageError` when the site
-        file names none, or when it has none of a channel."""
+        """The site's feed, with the releases of ``channels`` (none: those of the site file). Raises `UsageError` when
+        the site file names none, or when it has none of a channel."""
         found = self.feed_if_any(site)
         if found is not None:
             strange = sorted(set(channels) - {r.channel for r in found.releases}) if found.has_packages else []
@@ -99,7 +99,8 @@ class Session:
             render(self.out)
 
     def person(self) -> Callable[[str], None] | None:
-        """What shows a person what to do and waits until they say that it is done; None where nobody is there to ask."""
+        """What shows a person what to do and waits until they say that it is done; None where nobody is there to
+        ask."""
         if not sys.stdin.isatty() or self.as_json:
             return None
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, get_args
+from typing import get_args
 
 import click
 from rich.console import Console
@@ -227,7 +227,8 @@ def export_command(
     session: Session, wanted: str, target: Path, form: ArchiveForm | None, part_size: int | None, csv: tuple[str, ...],
     ask: bool, passphrase_file: Path | None, level: int,
 ) -> None:  # fmt: skip
-    """Write SNAPSHOT as one portable file: plain files, SQL text, sums, and a text that says how to restore it by hand."""
+    """Write SNAPSHOT as one portable file: plain files, SQL text, sums, and a text that says how to restore it by
+    hand."""
     site = session.site()
     found = find_snapshot(session.store(site), wanted, site.name)
     by_ending: ArchiveForm = next((f for f in get_args(ArchiveForm) if target.name.endswith(f".{f}")), "tar.zst")
@@ -237,7 +238,7 @@ def export_command(
     made = export_snapshot(found, target, options, session.progress)
     detail = f"{size(made.bytes)} to {target}"
     append_log(site.work, site.name, "snapshot export", "done", detail, found.id, str(target.absolute()))
-    told: dict[str, Any] = {"snapshot": found.id, "files": [str(f) for f in made.files], "members": made.members,
+    told: dict[str, object] = {"snapshot": found.id, "files": [str(f) for f in made.files], "members": made.members,
                             "plain_bytes": made.plain_bytes, "bytes": made.bytes,
                             "sealed": options.passphrase is not None}  # fmt: skip
     session.show(told, lambda out: _render_export(out, found, made, options))

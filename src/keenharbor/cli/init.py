@@ -60,13 +60,15 @@ _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "ca
 @click.option("--force", is_flag=True, help="Write over a file that is there.")
 def init(
     session: Session, root: Path | None, platform_file: Path | None, name: str | None, address: str | None,
-    server_configs: tuple[Path, ...], launchers: tuple[str, ...], feed: Path | None, reload: str | None, yes: bool, out: Path,
+    server_configs: tuple[Path, ...], launchers: tuple[str, ...], feed: Path | None, reload: str | None, yes: bool,
+    out: Path,
     as_platform: Path | None, pages: bool, force: bool,
 ) -> int:  # fmt: skip
     """Describe the site in the folder ROOT: write its site file.
 
-    Everything is worked out from the site itself; each entry says from what, and how sure it is. Nothing of the site is run,
-    and only the site file is written. With --platform, what sites of one system have in common is taken from that file."""
+    Everything is worked out from the site itself; each entry says from what, and how sure it is. Nothing of the site is
+    run, and only the site file is written. With --platform, what sites of one system have in common is taken from that
+    file."""
     if as_platform is not None:
         _write_platform(session, out, as_platform, force)
         return 0
@@ -102,7 +104,8 @@ def init(
 
 
 def _infer(
-    session: Session, root: Path, out: Path, name: str | None, address: str | None, server_configs: Sequence[Path], *, ask: bool
+    session: Session, root: Path, out: Path, name: str | None, address: str | None, server_configs: Sequence[Path], *,
+    ask: bool
 ) -> tuple[str, list[Entry], list[str]]:  # fmt: skip
     from keenharbor.site.inference.inferred import Given, entries_of, infer_site, unfound
     from keenharbor.site.inference.writing import missing_keys, site_file_text, site_name

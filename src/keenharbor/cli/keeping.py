@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import timedelta
-from typing import Any
 
 import click
 from rich.console import Console
@@ -77,7 +76,8 @@ def unkeep_command(session: Session, wanted: str) -> None:
 @click.option("--yes", is_flag=True, help="Do it without asking.")
 @click.option("--preview", is_flag=True, help="Only show what would go.")
 def thin_command(
-    session: Session, newest: int, younger_than: timedelta | None, daily: int, weekly: int, monthly: int, total: int | None,
+    session: Session, newest: int, younger_than: timedelta | None, daily: int, weekly: int, monthly: int,
+    total: int | None,
     give_up: tuple[str, ...], yes: bool, preview: bool,
 ) -> None:  # fmt: skip
     """Remove old snapshots and the space that only they take. Shows first what would go.
@@ -98,7 +98,8 @@ def thin_command(
         freed = thin(store, plan, session.progress, site.model.snapshot.level)
         append_log(
             site.work, site.name, "snapshot thin", "done",
-            f"{plan.going} removed, {size(freed)} freed: {', '.join([s.id for s in plan.go] + list(plan.given_up))}"[:300],
+            f"{plan.going} removed, {size(freed)} freed: {', '.join([s.id for s in plan.go] + list(plan.given_up))}"[
+                :300],
         )  # fmt: skip
     session.show({**plan.as_json(), "done": True, "freed_bytes": freed}, lambda out: _render_thin(out, plan, freed))
 
@@ -192,14 +193,15 @@ def diff_command(session: Session, left: str, right: str, tables: tuple[str, ...
     a, b = find_snapshot(store, left, site.name), find_snapshot(store, right, site.name)
     files = compare_trees(a.entries, b.entries)
     rows = row_delta(a.state, b.state)
-    told: dict[str, Any] = {
+    told: dict[str, object] = {
         "earlier": a.id, "later": b.id,
         "files": {"added": files.added, "removed": files.removed, "changed": files.changed, "modes": files.modes},
         "definitions": {
             "added": rows.definitions_added, "removed": rows.definitions_removed, "changed": rows.definitions_changed,
         },
         "tables": {
-            n: {"added": len(d.added), "removed": len(d.removed), "changed": len(d.changed)} for n, d in rows.tables.items()
+            n: {"added": len(d.added), "removed": len(d.removed), "changed": len(d.changed)} for n,
+            d in rows.tables.items()
         },
         "rows": {n: _rows_json(rows.tables[n]) for n in tables if n in rows.tables},
     }  # fmt: skip
@@ -246,8 +248,8 @@ def _printable(path: str) -> str:
     return path.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
 
 
-def _rows_json(delta: TableDelta) -> dict[str, Any]:
-    def plain(row: Sequence[Any], columns: Sequence[str]) -> dict[str, Any]:
+def _rows_json(delta: TableDelta) -> dict[str, object]:
+    def plain(row: Sequence[object], columns: Sequence[str]) -> dict[str, object]:
         return {c: v.hex() if isinstance(v, bytes) else v for c, v in zip(columns, row, strict=True)}
 
     return {
@@ -276,7 +278,7 @@ def _render_rows(out: Console, name: str, delta: TableDelta) -> None:
         out.print(Text(f"and {len(lines) - 200} more (--json lists them)", style="dim"))
 
 
-def _key(delta: TableDelta, columns: Sequence[str], row: Sequence[Any]) -> str:
+def _key(delta: TableDelta, columns: Sequence[str], row: Sequence[object]) -> str:
     if len(delta.key) == len(columns):
         return ""
     return ", ".join(show.cell(row[columns.index(k)]) for k in delta.key if k in columns)

@@ -1,4 +1,5 @@
-"""The entry point. Imports nothing but Click, so that ``--help`` is quick; each command's module loads when it is used."""
+"""The entry point. Imports nothing but Click, so that ``--help`` is quick; each command's module loads when it is
+used."""
 
 from __future__ import annotations
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from datetime import timedelta
-from typing import Any
 
 import click
 
@@ -15,7 +14,7 @@ _SECONDS = {"m": 60, "h": 3600, "d": 86_400, "w": 604_800}
 class _Bytes(click.ParamType[int]):
     name = "size"
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> int:
         if isinstance(value, int):
             return value
         found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([KMGT]?)(?:i?B)?", str(value).strip(), re.IGNORECASE)
@@ -27,7 +26,7 @@ class _Bytes(click.ParamType[int]):
 class _Duration(click.ParamType[timedelta]):
     name = "time"
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> timedelta:
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> timedelta:
         if isinstance(value, timedelta):
             return value
         found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([mhdw])", str(value).strip())

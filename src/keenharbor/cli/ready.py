@@ -18,7 +18,7 @@ from keenharbor.site.checks import Check, Decision
 from keenharbor.site.view import SiteView
 
 
-def target_options(function: Callable[..., Any]) -> Callable[..., Any]:
+def target_options(function: Callable[..., object]) -> Callable[..., object]:
     """The options that say where to go; `ready` and `plan draft` have them."""
     for option in (
         click.option(
@@ -26,9 +26,11 @@ def target_options(function: Callable[..., Any]) -> Callable[..., Any]:
             help="What becomes of an extension: keep, remove, switch-off, a version, or replace-by:OTHER.",
         ),
         click.option("--decisions", type=click.Path(path_type=Path), help="A TOML file of NAME = \"DECISION\"."),
-        click.option("--forget", multiple=True, metavar="NAME", help="Let go of what was decided of an extension before."),
+        click.option("--forget", multiple=True, metavar="NAME", help="Let go of what was decided of an extension "
+            "before."),
         click.option("--latest", is_flag=True, help="Go to the newest core that all that stays can go to."),
-        click.option("--channel", "channels", multiple=True, help="Only releases of this channel (those under [feed])."),
+        click.option("--channel", "channels", multiple=True,
+            help="Only releases of this channel (those under [feed])."),
         click.option("--database", metavar="[ENGINE] VERSION", help="The database to go to, such as 'mariadb 11.4'."),
         click.option("--runtime", help="The runtime's version to go to."),
         click.option("--core", help="The core's version to go to."),

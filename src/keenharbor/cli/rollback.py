@@ -18,7 +18,8 @@ from keenharbor.snapshot import find_snapshot
 @click.argument("wanted", metavar="[SNAPSHOT]", required=False)
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def rollback(session: Session, wanted: str | None, yes: bool) -> None:
-    """Make live what SNAPSHOT holds (the one from just before the last cutover), and carry over what visitors added since.
+    """Make live what SNAPSHOT holds (the one from just before the last cutover), and carry over what visitors added
+    since.
 
     What cannot be carried over is saved beside the log, and the whole state before is kept as a snapshot."""
     site = session.site()
@@ -28,7 +29,8 @@ def rollback(session: Session, wanted: str | None, yes: bool) -> None:
     carried = preview_rollback(site, target)
     rows = ", ".join(plural(n, f"new row of {t}", f"new rows of {t}") for t, n in carried.items() if n) or "no new rows"
     session.confirm(
-        f"The live site {site.address} will go from core {site.told_versions()[0]} back to core {target.manifest.facts.core}, "
+        f"The live site {site.address} will go from core {site.told_versions()[0]} back to core "
+        f"{target.manifest.facts.core}, "
         f"snapshot {target.id} ({age(target.taken_at)}), carrying over {rows}.", yes,
     )  # fmt: skip
     result = run_rollback(site, store, target, session.progress)
@@ -44,7 +46,8 @@ def _render(out: Console, result: RollbackResult, old: str) -> None:
         ("from snapshot", Text(f"{result.target}, {old}")),
         ("carried over", Text(carried, style="bold")),
         ("not carried", Text(plural(result.aside, "row") if result.aside else "nothing")),
-        *([("without", Text(f"columns that the old tables lack, in {plural(result.trimmed, 'row')}"))] if result.trimmed else []),
+        *([("without", Text(f"columns that the old tables lack, in {plural(result.trimmed, 'row')}"))] if result.trimmed
+            else []),
         *([("saved in", Text(result.aside_file))] if result.aside_file else []),
         ("before this", Text(f"snapshot {result.safety} holds all of it")),
     ])  # fmt: skip

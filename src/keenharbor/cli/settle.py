@@ -13,8 +13,8 @@ from keenharbor.live.settle import settle as settle_site
 
 @harbor_command(name="settle")
 def settle(session: Session) -> None:
-    """Finish or undo a change of live that was interrupted, and remove what killed runs have left. Live is then exactly as before
-    the change, or as after it."""
+    """Finish or undo a change of live that was interrupted, and remove what killed runs have left. Live is then exactly
+    as before the change, or as after it."""
     done = settle_site(session.site(), session.progress)
     something = done is not None and bool(done.kind or done.cleared)
 

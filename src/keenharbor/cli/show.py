@@ -15,10 +15,12 @@ if TYPE_CHECKING:
     from keenharbor.compare import Finding
 
 SYMBOLS = {
-    "clear": ("✓", "green"), "pass": ("✓", "green"), "good": ("✓", "green"), "done": ("✓", "green"), "proven": ("✓", "green"),
+    "clear": ("✓", "green"), "pass": ("✓", "green"), "good": ("✓", "green"), "done": ("✓", "green"),
+    "proven": ("✓", "green"),
     "settled": ("✓", "green"), "caution": ("!", "yellow"), "review": ("!", "yellow"), "doubt": ("!", "yellow"),
     "not proven": ("!", "yellow"), "put back": ("!", "yellow"), "interrupted": ("!", "yellow"), "blocked": ("✗", "red"),
-    "fail": ("✗", "red"), "damage": ("✗", "red"), "damaged": ("✗", "red"), "failed": ("✗", "red"), "note": ("·", "cyan"),
+    "fail": ("✗", "red"), "damage": ("✗", "red"), "damaged": ("✗", "red"), "failed": ("✗", "red"),
+    "note": ("·", "cyan"),
     "pending": ("↑", "yellow"), "stopped": ("!", "yellow"),
 }  # fmt: skip
 

@@ -51,7 +51,8 @@ from keenharbor.tree import AREAS, Entry
 @click.option("--read-all", is_flag=True, help="Read what seems unchanged, too.")
 @click.option("--look", is_flag=True, help="Only tell how much it would be, and what would be left out.")
 def take(
-    session: Session, label: str | None, comment: str | None, scheduled: bool, areas: tuple[str, ...], paths: tuple[str, ...],
+    session: Session, label: str | None, comment: str | None, scheduled: bool, areas: tuple[str, ...],
+    paths: tuple[str, ...],
     tables: tuple[str, ...], every_row: bool, largest_file: int | None, gentle: bool, workers: int | None,
     level: int | None, read_all: bool, look: bool,
 ) -> int:  # fmt: skip
@@ -120,7 +121,8 @@ def _facts(facts: dict[str, object]) -> list[tuple[str, Text]]:
 
 def _left_out(out: Console, facts: dict[str, object]) -> None:
     for key, words in (
-        ("areas_left_out", "areas left out"), ("unreadable", "could not be read"), ("unstable", "kept changing while read"),
+        ("areas_left_out", "areas left out"), ("unreadable", "could not be read"),
+        ("unstable", "kept changing while read"),
         ("too_large", "too large, not taken"), ("left_empty", "tables without their rows"), ("not_kept", "not kept"),
         ("left_out", "left out by rule"),
     ):  # fmt: skip
@@ -205,7 +207,8 @@ def _render_list(out: Console, found: list[Snapshot], others: bool) -> None:
 @click.option("--find", "pattern", metavar="TEXT", help="Only paths or rows with this text.")
 @click.option("--limit", type=click.IntRange(1), default=200, show_default=True, help="At most so many paths or rows.")
 def show_command(
-    session: Session, wanted: str, below: str | None, tables: bool, table: str | None, file: str | None, pattern: str | None,
+    session: Session, wanted: str, below: str | None, tables: bool, table: str | None, file: str | None,
+    pattern: str | None,
     limit: int,
 ) -> None:  # fmt: skip
     """Show one snapshot, and browse what is in it.
@@ -302,7 +305,8 @@ def _render_one(out: Console, found: Snapshot, tables: bool) -> None:
     "--mend-from", "other", type=click.Path(path_type=Path), help="A store to take what is damaged here from."
 )
 def verify(session: Session, other: Path | None) -> int:
-    """Read the whole store again and check everything in it, and in the work folder. Exit code 1 when something is damaged."""
+    """Read the whole store again and check everything in it, and in the work folder. Exit code 1 when something is
+    damaged."""
     site = session.site()
     found = verify_site(site, session.store(site), session.progress, Store(other) if other is not None else None)
     detail = f"{found.objects} objects read" + (f", {found.mended} mended" if found.mended else "")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from typing import Any
 
 import click
 from rich.console import Console, ConsoleOptions, RenderableType
@@ -29,6 +28,6 @@ def say(text: str, mark: str = "", *, end: str = "\n") -> None:
     click.echo(mark + visible(text) + end, err=True, nl=False)
 
 
-def say_json(value: Any) -> None:
+def say_json(value: object) -> None:
     """The one JSON document on standard output; everything beyond ASCII is escaped in it."""
     click.echo(json.dumps(value, indent=1, default=str).replace("\x7f", "\\u007f"))

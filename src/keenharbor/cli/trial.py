@@ -47,7 +47,8 @@ def trial() -> None:
     "--pictures/--no-pictures", default=None, help="Look at the pages with a browser, too ('pictures' under [look])."
 )
 def run(
-    session: Session, plan_file: Path, wanted: str | None, keep: bool, go_on: bool, from_step: str | None, port: int | None,
+    session: Session, plan_file: Path, wanted: str | None, keep: bool, go_on: bool, from_step: str | None,
+    port: int | None,
     pictures: bool | None,
 ) -> int:  # fmt: skip
     """Rehearse PLAN (upgrade.toml) on a clone. Live is only read, and shown to be untouched.
@@ -77,7 +78,8 @@ def run(
 @click.option("--keep", is_flag=True, help="Keep the clone for a visit.")
 @click.option("--go-on", is_flag=True, help="Carry out the steps behind one that failed, too.")
 def resume(session: Session, plan_file: Path, wanted: str, keep: bool, go_on: bool) -> int:
-    """Go on with a trial after the plan was corrected, behind the last step that stands. What stands is not done again."""
+    """Go on with a trial after the plan was corrected, behind the last step that stands. What stands is not done
+    again."""
     site, made = session.site(), read_plan(plan_file)
     feed = session.feed(site)
     newest = newest_record(site.work / "trials") if wanted == "newest" else None
@@ -155,7 +157,8 @@ def accept_command(session: Session, finding: str, because: str, days: int, want
 
 
 def _rehearse(
-    session: Session, site: SiteView, made: Plan, plan_file: Path, snapshot: Snapshot, feed: Feed, options: TrialOptions,
+    session: Session, site: SiteView, made: Plan, plan_file: Path, snapshot: Snapshot, feed: Feed,
+    options: TrialOptions,
     earlier: GoOn | None = None,
 ) -> int:  # fmt: skip
     result = run_trial(site, made, plan_file.resolve(), snapshot, feed, options, session.progress, earlier)

@@ -71,7 +71,8 @@ class Clone:
 
     @property
     def installer_prefix(self) -> tuple[str, ...]:
-        """The same for what installs packages: where no wheelhouse is named it fetches them, from wherever it is told to."""
+        """The same for what installs packages: where no wheelhouse is named it fetches them, from wherever it is told
+        to."""
         if self.live.wheelhouse() is not None or not self.facts.sealed:
             return self.prefix
         return dataclasses.replace(self._sealing(to_outside=True), ports=None).prefix("seal-installer.json")
@@ -87,8 +88,8 @@ class Clone:
         return DiskWatch(own, self.limits.disk, lambda: self.end_programs(at_once=True))
 
     def end_programs(self, *, at_once: bool = False) -> None:
-        """End all that runs of it, what steps have left running too; with ``at_once`` they are not asked, and its network
-        and its database server go on."""
+        """End all that runs of it, what steps have left running too; with ``at_once`` they are not asked, and its
+        network and its database server go on."""
         network = int((self.facts.network or {}).get("network", 0))
         spare: list[int] = []
         if at_once:
@@ -97,7 +98,8 @@ class Clone:
 
     @property
     def variables(self) -> dict[str, str]:
-        """What the clone's programs get to see of the environment: a program for sending mail that keeps it stands first."""
+        """What the clone's programs get to see of the environment: a program for sending mail that keeps it stands
+        first."""
         told = clean_environment() | mark_of(self.folder)
         told["PATH"] = f"{self.folder / 'programs'}{os.pathsep}{told.get('PATH', os.defpath)}"
         told["PHP_INI_SCAN_DIR"] = f"{os.pathsep}{self.folder / 'programs'}"
@@ -143,8 +145,8 @@ class Clone:
             self.note(pid=server.process.pid, pid_started=server.process.started)
 
     def _close_off(self) -> None:
-        """Seal the clone's programs off, as far as the system allows it, and give them a network of their own; note what is
-        open."""
+        """Seal the clone's programs off, as far as the system allows it, and give them a network of their own; note
+        what is open."""
         if self._quarantine is not None:
             if self._quarantine.stands:
                 return

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import time
 from dataclasses import dataclass, field
-from typing import Any
 
 from keenharbor.base.errors import DamagedError, KeenHarborError
 from keenharbor.base.progress import Progress
@@ -33,20 +32,21 @@ class Drilled:
     differences: tuple[Finding, ...] = field(default=())
     without_live: str = ""
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "snapshot": self.snapshot, "good": self.good, "restore_seconds": round(self.restore_seconds, 3),
-            "seconds": round(self.seconds, 3), "pages": self.pages, "checks": self.checks, "problems": list(self.problems),
+            "seconds": round(self.seconds, 3), "pages": self.pages, "checks": self.checks,
+            "problems": list(self.problems),
             "differences": [f.as_json() for f in self.differences], "without_live": self.without_live,
         }  # fmt: skip
 
 
 def drill(live: SiteView, snapshot: Snapshot, progress: Progress) -> Drilled:
-    """Restore ``snapshot``, look at its pages, make its checks, compare with live where that answers; record the outcome.
+    """Restore ``snapshot``, look at its pages, make its checks, compare with live where that answers; record the
+    outcome.
 
-    A page counts as broken when it fails on the restored site and not on live. Everything is removed afterwards. What is no
-    fault of the snapshot (too little space, a server that is not installed) is raised and not recorded.
-    """
+    A page counts as broken when it fails on the restored site and not on live. Everything is removed afterwards. What
+    is no fault of the snapshot (too little space, a server that is not installed) is raised and not recorded."""
     began = time.monotonic()
     restored = 0.0
     with contextlib.ExitStack() as stack:

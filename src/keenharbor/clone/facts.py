@@ -27,12 +27,13 @@ TRIAL_PURPOSE = "trial "
 class CloneFacts:
     """What is written down of a clone.
 
-    ``server`` is its private database server; ``own_database`` says that its database was made on a server which others use,
-    and is to be dropped with it. ``opaque`` names places that hold something of live and could not be rewritten;
-    ``environment`` is its own virtual environment; ``network`` tells of its own network while it runs, ``not_blocked`` why it
-    has none; ``mail_port`` is where its mail goes. One that is not ``whole`` was being made when it was killed. Its programs
-    are ``sealed`` in their files, but for ``open_parts``; ``groups`` are the control groups that limit them; it held
-    ``bytes_held`` when it was made. ``owner`` is the run that made it, which it does not outlive unless it is ``kept``."""
+    ``server`` is its private database server; ``own_database`` says that its database was made on a server which others
+    use, and is to be dropped with it. ``opaque`` names places that hold something of live and could not be rewritten;
+    ``environment`` is its own virtual environment; ``network`` tells of its own network while it runs, ``not_blocked``
+    why it has none; ``mail_port`` is where its mail goes. One that is not ``whole`` was being made when it was killed.
+    Its programs are ``sealed`` in their files, but for ``open_parts``; ``groups`` are the control groups that limit
+    them; it held ``bytes_held`` when it was made. ``owner`` is the run that made it, which it does not outlive unless
+    it is ``kept``."""
 
     id: str
     site: str
@@ -90,8 +91,8 @@ def list_clones(work: Path) -> list[CloneFacts]:
 
 
 def _read_facts(file: Path) -> CloneFacts:
-    """What is written down of a clone. Raises OSError, ValueError, TypeError. What it names is removed with it, so that nothing
-    in it counts that is not what was written."""
+    """What is written down of a clone. Raises OSError, ValueError, TypeError. What it names is removed with it, so that
+    nothing in it counts that is not what was written."""
     facts = CloneFacts(**read_summed(file.read_bytes()))
     if facts.id != file.parent.name:
         raise ValueError("it is that of another clone")

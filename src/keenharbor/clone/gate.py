@@ -1,9 +1,8 @@
 """The gate before a clone that a person visits: a password, an end, and a word to search engines.
 
-It stands on the clone's own address and passes requests on to its server. Who has not said the password once gets nothing of the
-site; after the end nobody does. Every answer says that it is not to be indexed (RFC 9309 for ``robots.txt``; the header
-``X-Robots-Tag``), and none is kept by caches on the way.
-"""
+It stands on the clone's own address and passes requests on to its server. Who has not said the password once gets
+nothing of the site; after the end nobody does. Every answer says that it is not to be indexed (RFC 9309 for
+``robots.txt``; the header ``X-Robots-Tag``), and none is kept by caches on the way."""
 
 from __future__ import annotations
 
@@ -25,8 +24,8 @@ _SECONDS = 60
 
 
 class Gate:
-    """Listens on loopback ``port`` and passes on to ``target`` (a loopback port) for the time of a ``with`` block. ``until`` is
-    the end (seconds of the epoch; None: none)."""
+    """Listens on loopback ``port`` and passes on to ``target`` (a loopback port) for the time of a ``with`` block.
+    ``until`` is the end (seconds of the epoch; None: none)."""
 
     def __init__(self, port: int, target: int, until: float | None = None, password: str | None = None) -> None:
         self.port, self._target, self._until = port, target, until

@@ -49,11 +49,10 @@ def make_clone(
 ) -> Clone:
     """Restore ``snapshot`` into a new clone and cut every tie to live; the server is not started.
 
-    Mail settings point to ``mail_port`` on loopback. With ``environment`` it gets a virtual environment of its own where the site
-    has one: what installs into it must not install into live's. ``was_at`` is the address
-    of the clone that a checkpoint was taken of. Raises `KeenHarborError` when there is too little space or
-    when something of live is left that the clone's code could use.
-    """
+    Mail settings point to ``mail_port`` on loopback. With ``environment`` it gets a virtual environment of its own
+    where the site has one: what installs into it must not install into live's. ``was_at`` is the address of the clone
+    that a checkpoint was taken of. Raises `KeenHarborError` when there is too little space or when something of live is
+    left that the clone's code could use."""
     identity = new_id(now())
     home = folder or live.work / "clones"
     private_folder(home)

@@ -1,8 +1,7 @@
 """Finding every program that was started for a clone, also when nobody could write down its number any more.
 
-Each gets a variable in its environment that names the clone's folder, and hands it on to those that it starts itself. One
-that has taken the variable out is found by the clone's network and by its control groups.
-"""
+Each gets a variable in its environment that names the clone's folder, and hands it on to those that it starts itself.
+One that has taken the variable out is found by the clone's network and by its control groups."""
 
 from __future__ import annotations
 
@@ -30,9 +29,9 @@ def mark_of(folder: Path) -> dict[str, str]:
 def end_marked(
     folder: Path, network: int = 0, groups: Iterable[str] = (), *, at_once: bool = False, spare: Collection[int] = ()
 ) -> None:  # fmt: skip
-    """End every program that bears the mark of ``folder``, or that is in its ``network`` or control ``groups``: those of other
-    users only as root. With ``at_once`` none is asked first. Programs in ``spare`` and
-    what those have started are left alone."""
+    """End every program that bears the mark of ``folder``, or that is in its ``network`` or control ``groups``: those
+    of other users only as root. With ``at_once`` none is asked first. Programs in ``spare`` and what those have started
+    are left alone."""
     wanted = str(folder.absolute())
     for _ in range(3):  # one that was just being started may come to light after its parent
         found = list({p.pid: p for p in (*_marked(wanted), *_in(wanted, network, groups))}.values())
@@ -51,8 +50,8 @@ def end_marked(
 
 
 def _still_there(programs: Iterable[psutil.Process], seconds: float) -> list[psutil.Process]:
-    """Those that have not ended once ``seconds`` have passed. They are looked at, not waited for: a child of ours would be
-    taken from the code that started it, which would then hear that it ended well."""
+    """Those that have not ended once ``seconds`` have passed. They are looked at, not waited for: a child of ours would
+    be taken from the code that started it, which would then hear that it ended well."""
     until = time.monotonic() + seconds
     left = list(programs)
     while left := [p for p in left if _runs(p)]:

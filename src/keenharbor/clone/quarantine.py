@@ -1,8 +1,8 @@
 """A network of its own for the programs of a clone: they reach themselves, and nothing else.
 
-Where the system allows it (Linux network namespaces; see network_namespaces(7)), whatever the clone's code asks of the outside
-finds nobody there. Two ways lead in and out: requests to the clone's server, and mail to its mail box, each passed on by `relay`.
-"""
+Where the system allows it (Linux network namespaces; see network_namespaces(7)), whatever the clone's code asks of the
+outside finds nobody there. Two ways lead in and out: requests to the clone's server, and mail to its mail box, each
+passed on by `relay`."""
 
 from __future__ import annotations
 
@@ -28,8 +28,8 @@ def not_permitted() -> str:
 
 @dataclass(frozen=True)
 class HolderFacts:
-    """What is written down of a quarantine, so that it can be ended after a crash: its processes, the folder of its sockets, the
-    number of its network, by which whatever runs in it is found."""
+    """What is written down of a quarantine, so that it can be ended after a crash: its processes, the folder of its
+    sockets, the number of its network, by which whatever runs in it is found."""
 
     pids: tuple[int, ...]
     started: tuple[float, ...]
@@ -48,13 +48,15 @@ FOLDER = "harbor-net-"
 
 
 class Quarantine:
-    """A network in which only the ``port`` of the clone's server answers, from outside, and only the mail box, from inside."""
+    """A network in which only the ``port`` of the clone's server answers, from outside, and only the mail box, from
+    inside."""
 
     def __init__(
         self, port: int, mail_port: int, variables: Mapping[str, str] | None = None,
         note: Callable[[HolderFacts], object] = lambda facts: None,
     ) -> None:  # fmt: skip
-        """Its processes get ``variables`` in their environment; ``note`` is told of its folder before they are started."""
+        """Its processes get ``variables`` in their environment; ``note`` is told of its folder before they are
+        started."""
         # Sockets have short names; a clone's folder may not.
         self._folder = Path(tempfile.mkdtemp(prefix=FOLDER))
         note(HolderFacts((), (), str(self._folder)))

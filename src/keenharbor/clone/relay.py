@@ -2,8 +2,8 @@
 
     python relay.py LISTEN=CONNECT …       with tcp:PORT (on loopback) or unix:PATH on either side
 
-It says ``ready`` when it listens, and ends when its standard input does: with the program that started it, however that ends.
-"""
+It says ``ready`` when it listens, and ends when its standard input does: with the program that started it, however that
+ends."""
 
 from __future__ import annotations
 

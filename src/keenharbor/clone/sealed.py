@@ -1,4 +1,5 @@
-"""What the programs of a clone are sealed into: the clone, the system's programs, and what the site file says that they need."""
+"""What the programs of a clone are sealed into: the clone, the system's programs, and what the site file says that they
+need."""
 
 from __future__ import annotations
 
@@ -31,8 +32,8 @@ def limits_of(live: SiteView, bytes_held: int) -> Limits:
 
 
 def needed_places(live: SiteView) -> list[str]:
-    """What a clone's programs need to read beside the clone and the system: the runtimes that the site file names, with their
-    packages, what its commands name, what it says that they need."""
+    """What a clone's programs need to read beside the clone and the system: the runtimes that the site file names, with
+    their packages, what its commands name, what it says that they need."""
     base, model = live.site_file.absolute().parent, live.model
     found = [place for p in model.runtime.launchers.values() for place in program_places(p)]
     if model.runtime.packages is not None:
@@ -70,11 +71,12 @@ def live_secrets(live: SiteView) -> list[str]:
 
 
 def sealing_for(
-    folder: Path, live: SiteView, root: str, *, more_writable: tuple[str, ...], sockets: tuple[str, ...], limits: Limits,
+    folder: Path, live: SiteView, root: str, *, more_writable: tuple[str, ...], sockets: tuple[str, ...],
+    limits: Limits,
     groups: tuple[str, ...], ports: dict[str, list[int]], holder: int | None,
 ) -> Sealing:  # fmt: skip
-    """For the programs of the clone in ``folder``, whose files are in ``root``; ``sockets`` are folders of those of its own
-    database server; ``ports`` are what it may be reached at, and reach, where it has no network of its own."""
+    """For the programs of the clone in ``folder``, whose files are in ``root``; ``sockets`` are folders of those of its
+    own database server; ``ports`` are what it may be reached at, and reach, where it has no network of its own."""
     temporary = private_folder(folder / "tmp")
     writable = (root, str(folder / "outbox"), str(temporary), *more_writable)
     readable = [str(folder / "programs"), *sockets, *needed_places(live)]

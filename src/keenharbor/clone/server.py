@@ -16,8 +16,8 @@ from keenharbor.host.programs import Running, clean_environment
 
 
 def free_port() -> int:
-    """A loopback port that nobody listens on now, from below those that the system gives to outgoing connections: such a one
-    could be given away before it is used."""
+    """A loopback port that nobody listens on now, from below those that the system gives to outgoing connections: such
+    a one could be given away before it is used."""
     end = _first_outgoing_port()
     for _ in range(_ATTEMPTS if end > _FIRST_PORT else 0):
         port = _FIRST_PORT + secrets.randbelow(end - _FIRST_PORT)
@@ -50,8 +50,8 @@ def port_is_taken(port: int) -> bool:
 
 
 class Server:
-    """A site's server on a loopback port; `start` returns when it answers. With a ``prefix`` it runs in a network of its own, in
-    which the port is passed on."""
+    """A site's server on a loopback port; `start` returns when it answers. With a ``prefix`` it runs in a network of
+    its own, in which the port is passed on."""
 
     def __init__(
         self, command: Sequence[str], root: str, port: int, *, ready_path: str, start_seconds: float, log: Path,

@@ -112,8 +112,8 @@ os.rename(os.path.join({outbox!r}, "." + name), os.path.join({outbox!r}, name + 
 
 
 def put_programs(clone: Clone) -> None:
-    """A program for sending mail that keeps it, under the name by which such programs are looked for; for PHP in a settings
-    file, too."""
+    """A program for sending mail that keeps it, under the name by which such programs are looked for; for PHP in a
+    settings file, too."""
     programs = private_folder(clone.folder / "programs")
     private_folder(clone.outbox)
     program, sessions = programs / "sendmail", private_folder(clone.folder / "tmp" / "sessions")

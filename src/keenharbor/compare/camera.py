@@ -1,5 +1,5 @@
-"""Pictures of pages, by a real browser (Chromium through Playwright, the extra ``browser``): whole pages, at two widths, with
-what the browser complains of. Nothing but the site itself is asked for."""
+"""Pictures of pages, by a real browser (Chromium through Playwright, the extra ``browser``): whole pages, at two
+widths, with what the browser complains of. Nothing but the site itself is asked for."""
 
 from __future__ import annotations
 
@@ -43,8 +43,8 @@ _STILL = """document.addEventListener('DOMContentLoaded', () => {
 
 @dataclass(frozen=True)
 class Shot:
-    """A page as a browser shows it at one width: the picture (PNG), where blocks are in it (left, top, width, height), errors on
-    the console, requests that failed or led elsewhere."""
+    """A page as a browser shows it at one width: the picture (PNG), where blocks are in it (left, top, width, height),
+    errors on the console, requests that failed or led elsewhere."""
 
     path: str
     width: int
@@ -116,8 +116,9 @@ class Camera:
         widths: Sequence[int] = WIDTHS,
         cookies: Mapping[str, str] | None = None,
     ) -> list[Shot]:
-        """Pictures of pages of the site at ``address``, by width and path. A page that cannot be shown has an empty picture and
-        says why. Several pages are open at once; each is asked for like a visitor's, with ``cookies`` like a member's."""
+        """Pictures of pages of the site at ``address``, by width and path. A page that cannot be shown has an empty
+        picture and says why. Several pages are open at once; each is asked for like a visitor's, with ``cookies`` like
+        a member's."""
         return self._loop.run_until_complete(self._shoot(address, paths, widths, cookies or {}))
 
     async def _shoot(

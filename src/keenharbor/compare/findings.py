@@ -58,7 +58,7 @@ class Finding:
     hidden_since: str | None = None
     evidence: tuple[str, ...] = field(default=())
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "id": self.id, "kind": self.kind, "place": self.place, "weight": self.weight.value, "text": self.text,
             "pages": list(self.pages), "before": self.before, "after": self.after, "step": self.step,

@@ -32,7 +32,7 @@ class Health:
     def good(self) -> bool:
         return not self.failing and not self.missing
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "pages": self.pages,
             "failing": [asdict(f) for f in self.failing],

@@ -28,9 +28,9 @@ QUERY_VARIANTS = 2
 
 @dataclass
 class PageSeen:
-    """One page: status, where it sends to, what it says; ``served`` is what a visitor got who did not ask for a
-    fresh page, ``samples`` what further visits said, ``seconds`` how long each fresh visit took; ``headers`` those that matter;
-    ``unsettled`` says that it still changed at the last visit."""
+    """One page: status, where it sends to, what it says; ``served`` is what a visitor got who did not ask for a fresh
+    page, ``samples`` what further visits said, ``seconds`` how long each fresh visit took; ``headers`` those that
+    matter; ``unsettled`` says that it still changed at the last visit."""
 
     path: str
     status: int
@@ -58,8 +58,8 @@ class CheckSeen:
 
 @dataclass(frozen=True)
 class FileSeen:
-    """A picture, style or script: its content's digest, and of a picture width and height in pixels (None: it is no picture that
-    can be read)."""
+    """A picture, style or script: its content's digest, and of a picture width and height in pixels (None: it is no
+    picture that can be read)."""
 
     digest: str
     picture: bool
@@ -68,8 +68,8 @@ class FileSeen:
 
 @dataclass
 class Look:
-    """What was seen at one time: pages by path (those that only a member sees with `LOGGED_IN` behind it), status and content of
-    images and other files, scripted visits, why nobody could log in (None: somebody did, or none was to)."""
+    """What was seen at one time: pages by path (those that only a member sees with `LOGGED_IN` behind it), status and
+    content of images and other files, scripted visits, why nobody could log in (None: somebody did, or none was to)."""
 
     address: str
     pages: dict[str, PageSeen] = field(default_factory=dict)
@@ -94,13 +94,11 @@ def take_look(
 ) -> Look:
     """Look at every page that can be reached from the starts, at the paths ``also``, and at those that sitemaps list.
 
-    Each page is visited once as any visitor would (``served``), then ``samples`` times asking for a fresh page;
-    with ``learn``, what each of these says is kept, so that noise can be learnt from it. With ``noise`` a page that still
+    Each page is visited once as any visitor would (``served``), then ``samples`` times asking for a fresh page; with
+    ``learn``, what each of these says is kept, so that noise can be learnt from it. With ``noise`` a page that still
     changes, apart from that, is visited until it does not (at most `MOST_VISITS` times): first visits fill caches.
-    After the scripted visit ``log_in`` the pages are walked once more, as a member sees them.
-    ``mail_to`` gives the addressees of the mail caught so far. Never raises for what the site does wrong: that is
-    what a look is for.
-    """
+    After the scripted visit ``log_in`` the pages are walked once more, as a member sees them. ``mail_to`` gives the
+    addressees of the mail caught so far. Never raises for what the site does wrong: that is what a look is for."""
     look = Look(visitor.address)
     known = [p for p in also if not p.endswith(LOGGED_IN)]
     listed = listed_pages(visitor, part.sitemaps) if part.sitemaps else []
@@ -133,8 +131,8 @@ def _walk_pages(
     look: Look, visitor: Visitor, part: LookPart, starts: Sequence[str], samples: int, served: bool, learn: bool,
     noise: Noise | None, mark: str, listed: Sequence[str] = (),
 ) -> None:  # fmt: skip
-    """Follow the links from ``starts``, within the limit; pages are noted with ``mark`` behind their path. Pages that are only
-    ``listed`` come last."""
+    """Follow the links from ``starts``, within the limit; pages are noted with ``mark`` behind their path. Pages that
+    are only ``listed`` come last."""
     queue = deque(dict.fromkeys(starts))
     queued = set(queue)
     seen = 0
@@ -189,7 +187,8 @@ def check_again(
     visitor: Visitor, checks: Sequence[CheckPart], only: Sequence[str], before: Mapping[str, CheckSeen],
     mail_to: Callable[[], Sequence[str]] = tuple,
 ) -> str | None:  # fmt: skip
-    """Make the scripted visits that ``only`` names (all of them where it names none); what is wrong that was not ``before``."""
+    """Make the scripted visits that ``only`` names (all of them where it names none); what is wrong that was not
+    ``before``."""
     chosen = [c for c in checks if not only or c.name in only]
     return first_new_problem(make_checks(visitor, chosen, mail_to), before)
 
@@ -233,7 +232,8 @@ def _pixels(content: bytes) -> tuple[int, int] | None:
 
 
 _HEADERS = {h.lower(): h for h in (
-    "Content-Type", "Content-Language", "Content-Security-Policy", "Strict-Transport-Security", "X-Content-Type-Options",
+    "Content-Type", "Content-Language", "Content-Security-Policy", "Strict-Transport-Security",
+    "X-Content-Type-Options",
     "X-Frame-Options", "Referrer-Policy", "X-Robots-Tag", "Link",
 )}  # fmt: skip
 """Headers that change what visitors, browsers or search engines do with a page."""
@@ -324,7 +324,8 @@ def _lacking(step: CheckStep, html: str) -> str | None:
 def _run_check(
     visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequence[str]], landed: list[str] | None = None
 ) -> str | None:
-    """What went wrong in a scripted visit; None when all was as expected. ``landed`` gets the page that each step ended on."""
+    """What went wrong in a scripted visit; None when all was as expected. ``landed`` gets the page that each step ended
+    on."""
     markup: Markup | None = None
     for number, step in enumerate(check.steps, 1):
         mails_before = len(mail_to())

@@ -33,8 +33,9 @@ class Block:
 
 @dataclass
 class Form:
-    """A form: where it goes, how, and its fields by name with their values; ``secrets`` are those for passwords, ``hidden`` those
-    that nobody sees; ``buttons`` send their value when they are pressed, boxes that are ``unticked`` nothing."""
+    """A form: where it goes, how, and its fields by name with their values; ``secrets`` are those for passwords,
+    ``hidden`` those that nobody sees; ``buttons`` send their value when they are pressed, boxes that are ``unticked``
+    nothing."""
 
     action: str
     method: str
@@ -52,8 +53,8 @@ class Form:
 
 @dataclass
 class Markup:
-    """A page's title, description, canonical address, what it says to robots, blocks by place, forms by id, the files it asks
-    for, and its structured data (what it says to machines: JSON-LD, one text an item, and properties by name).
+    """A page's title, description, canonical address, what it says to robots, blocks by place, forms by id, the files
+    it asks for, and its structured data (what it says to machines: JSON-LD, one text an item, and properties by name).
 
     Addresses within the site are paths; the site's own address in texts is written ``{site}``.
     """

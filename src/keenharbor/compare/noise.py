@@ -12,9 +12,9 @@ from keenharbor.compare.markup import Markup
 
 @dataclass(frozen=True)
 class Noise:
-    """Blocks that differ by themselves: on one page (path, block), or on every page (block alone);
-    pages whose status, checks whose outcome, and files whose content is not the same twice. What is of a whole page stands among
-    the blocks with an @ before its name."""
+    """Blocks that differ by themselves: on one page (path, block), or on every page (block alone); pages whose status,
+    checks whose outcome, and files whose content is not the same twice. What is of a whole page stands among the blocks
+    with an @ before its name."""
 
     on_page: frozenset[tuple[str, str]] = frozenset()
     everywhere: frozenset[str] = frozenset()

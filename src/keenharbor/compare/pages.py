@@ -17,9 +17,8 @@ def compare_pages(
 ) -> list[Observation]:
     """What differs from ``before`` to ``after``, without noise.
 
-    ``versions`` maps old version numbers to new ones: a text that differs only by these is as it should be. ``live`` are
-    addresses that nothing may lead to: those of the site that a clone was made of.
-    """
+    ``versions`` maps old version numbers to new ones: a text that differs only by these is as it should be. ``live``
+    are addresses that nothing may lead to: those of the site that a clone was made of."""
     shut_out = after.log_in_problem is not None and before.log_in_problem is None
     return [
         *(_shut_out(before, after) if shut_out else ()),

@@ -1,9 +1,9 @@
 """How two pictures of a page differ: aligned for what moved up or down, seen as eyes see, boxed.
 
-Rows of pixels are compared by their digests first. Those that stand exactly once in both pictures hold them together (as lines
-do in a patience diff); what lies between is compared pixel by pixel where it is as high on both sides, and is new or gone where
-it is not. So one line that came in marks itself and not the rest of the page. Differences of colour count from a distance in
-Oklab that can be seen (B. Ottosson, "A perceptual color space for image processing", 2020).
+Rows of pixels are compared by their digests first. Those that stand exactly once in both pictures hold them together
+(as lines do in a patience diff); what lies between is compared pixel by pixel where it is as high on both sides, and is
+new or gone where it is not. So one line that came in marks itself and not the rest of the page. Differences of colour
+count from a distance in Oklab that can be seen (B. Ottosson, "A perceptual color space for image processing", 2020).
 """
 
 from __future__ import annotations
@@ -36,9 +36,9 @@ FEWEST_PIXELS = 12
 
 @dataclass(frozen=True)
 class Region:
-    """A part of a picture, in pixels from its top left corner; ``pixels`` of it differ. ``before`` is where it starts in the
-    earlier picture (its top edge), which is another place when something above it came or went; ``before_height`` how high it
-    was there, when that is something else."""
+    """A part of a picture, in pixels from its top left corner; ``pixels`` of it differ. ``before`` is where it starts
+    in the earlier picture (its top edge), which is another place when something above it came or went;
+    ``before_height`` how high it was there, when that is something else."""
 
     left: int
     top: int
@@ -155,8 +155,8 @@ def _anchors(a: Sequence[bytes], b: Sequence[bytes], start: int, end_a: int, end
 
 
 def _is_space(pixels: Pixels, picture: Pixels, start: int) -> bool:
-    """Whether every row of a stretch is the same, and so is the row above or below it, or the picture's end: a space that became
-    larger or smaller."""
+    """Whether every row of a stretch is the same, and so is the row above or below it, or the picture's end: a space
+    that became larger or smaller."""
     if pixels.size == 0:
         return True
     if not bool((pixels == pixels[0]).all()):
@@ -170,8 +170,8 @@ def _is_space(pixels: Pixels, picture: Pixels, start: int) -> bool:
 
 
 def _shifted(before: Pixels, after: Pixels, gap: Gap) -> list[Region]:
-    """A stretch that is not as high as it was: compared from its top and from its bottom, the better of the two counts; the
-    rest is new or gone, unless it is mere space."""
+    """A stretch that is not as high as it was: compared from its top and from its bottom, the better of the two counts;
+    the rest is new or gone, unless it is mere space."""
     a0, a1, b0, b1 = gap
     common = min(a1 - a0, b1 - b0)
     rest = max(a1 - a0, b1 - b0) - common
@@ -281,7 +281,8 @@ def cut_out(png: bytes, region: Region, *, before: bool, margin: int = 48, wides
     top, height = (region.before, region.high_before) if before else (region.top, region.height)
     left = max(0, min(region.left - margin, whole.width - 640))
     box = (
-        left, max(0, top - margin), min(whole.width, max(left + 640, min(region.left + region.width + margin, left + widest))),
+        left, max(0, top - margin),
+        min(whole.width, max(left + 640, min(region.left + region.width + margin, left + widest))),
         min(whole.height, top + min(height, 900) + margin),
     )  # fmt: skip
     if box[2] <= box[0] or box[3] <= box[1]:

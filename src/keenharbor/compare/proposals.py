@@ -1,8 +1,7 @@
 """Checks proposed from the forms of a site's pages: what a person would try, as text for the site file.
 
-A search (a form that only asks) is tried at once and proposed as it answered. What logs in or writes wants names and values
-that only the maintainer knows: it is proposed as a comment.
-"""
+A search (a form that only asks) is tried at once and proposed as it answered. What logs in or writes wants names and
+values that only the maintainer knows: it is proposed as a comment."""
 
 from __future__ import annotations
 
@@ -25,8 +24,8 @@ _MOST_PAGES = 60
 
 
 def propose_for_site(site: SiteView, progress: Progress) -> str:
-    """The same for a site, whose pages are visited for it, the first 60; empty when it does not answer, which ``progress``
-    is told."""
+    """The same for a site, whose pages are visited for it, the first 60; empty when it does not answer, which
+    ``progress`` is told."""
     progress.stage(f"visiting the pages of {site.address} for their forms")
     part = site.model.look.model_copy(update={"limit": min(site.model.look.limit, _MOST_PAGES)})
     with Visitor(site.address) as visitor:
@@ -73,7 +72,8 @@ def _search(look: Look, visitor: Visitor, path: str, name: str, form: Form) -> I
     yield "[[check]]"
     yield f'name = "a search for {word}"'
     yield (
-        f"steps = [{{ get = {_toml(path)} }}, {{ submit = {_toml(name)}, fields = {{ {_toml(field)} = {_toml(word)} }}, "
+        f"steps = [{{ get = {_toml(path)} }}, "
+        f"{{ submit = {_toml(name)}, fields = {{ {_toml(field)} = {_toml(word)} }}, "
         f"text = {_toml(links[0])} }}]\n"
     )
 

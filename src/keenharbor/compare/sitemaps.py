@@ -1,5 +1,5 @@
-"""Pages that a site lists for search engines: its sitemaps (https://www.sitemaps.org/protocol.html), also those that robots.txt
-names (RFC 9309)."""
+"""Pages that a site lists for search engines: its sitemaps (https://www.sitemaps.org/protocol.html), also those that
+robots.txt names (RFC 9309)."""
 
 from __future__ import annotations
 
@@ -59,7 +59,8 @@ def _unpacked(data: bytes) -> bytes:
 
 
 def listed_pages(visitor: Visitor, sitemaps: Sequence[str]) -> list[str]:
-    """The sitemaps of the site that are there, and the pages of it that they list: paths. Addresses elsewhere do not count."""
+    """The sitemaps of the site that are there, and the pages of it that they list: paths. Addresses elsewhere do not
+    count."""
     queue, found, there = deque(sitemaps), dict[str, None](), list[str]()
     try:
         robots = visitor.get("/robots.txt")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from typing import Any
 
 from keenharbor.base.text import plural, shorten
 from keenharbor.compare.findings import Observation, Weight
@@ -23,7 +22,8 @@ EVERY_CHANGE = ("cache", "logs")
 def compare_files(
     before: Mapping[str, Entry], after: Mapping[str, Entry], expected: Collection[str] = ()
 ) -> list[Observation]:
-    """Files that came, went or changed, but for caches, logs and the paths that fit ``expected``; one an area and way."""
+    """Files that came, went or changed, but for caches, logs and the paths that fit ``expected``; one an area and
+    way."""
     difference = compare_trees(before, after)
     found: list[Observation] = []
     for what, paths, side in (
@@ -48,8 +48,8 @@ def compare_files(
 
 
 def compare_tables(delta: RowDelta, model: SiteFile) -> list[Observation]:
-    """Rows lost or changed, and definitions that differ; of tables that were carried elsewhere, that all is there. Settings
-    are told of by `compare_settings`."""
+    """Rows lost or changed, and definitions that differ; of tables that were carried elsewhere, that all is there.
+    Settings are told of by `compare_settings`."""
     apart = set(model.volatile.tables)
     if model.settings is not None and model.settings.table is not None:
         apart.add(model.settings.table.table)
@@ -110,7 +110,7 @@ def _keys(table: TableDelta, columns: Sequence[str], rows: Sequence[Row], most: 
     return shorten(f"{names} {', '.join(keys)}" + (" …" if len(rows) > most else ""), 120)
 
 
-def shown(name: str, value: Any) -> str:
+def shown(name: str, value: object) -> str:
     """A value for people; what is named like a secret is hidden."""
     return HIDDEN if _SECRET.search(name) else shorten(str(value), 40)
 
@@ -125,7 +125,7 @@ def settings_of(state: DatabaseState, model: SiteFile) -> dict[str, str]:
     return {str(row[at_name]): str(row[at_value]) for row in state.rows(part.table)}
 
 
-def compare_settings(before: Mapping[str, Any], after: Mapping[str, Any], prefix: str = "") -> list[Observation]:
+def compare_settings(before: Mapping[str, object], after: Mapping[str, object], prefix: str = "") -> list[Observation]:
     """Settings lost, changed, or new, down to the keys within a cell."""
     found: list[Observation] = []
     for name in sorted(before.keys() | after.keys()):

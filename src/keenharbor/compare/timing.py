@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 RATIO = 1.5
 LEAST_SECONDS = 0.003
@@ -28,7 +27,7 @@ class Slower:
     def ratio(self) -> float:
         return self.after / self.before
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {"path": self.path, "before": self.before, "after": self.after, "ratio": self.ratio, "shift": self.shift,
                 "low": self.low, "high": self.high, "p": self.p}  # fmt: skip
 

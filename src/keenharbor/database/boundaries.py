@@ -9,8 +9,8 @@ import os
 
 from keenharbor.database.protocol import Block, Table
 
-# The algebra library that comes with NumPy starts threads that wait in a loop, for what is not done here; and a process that
-# is forked beside them is not whole. The programs of a site are not to be told so.
+# The algebra library that comes with NumPy starts threads that wait in a loop, for what is not done here; and a process
+# that is forked beside them is not whole. The programs of a site are not to be told so.
 _told = "OPENBLAS_NUM_THREADS" in os.environ
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 import numpy as np  # noqa: E402
@@ -34,8 +34,8 @@ Words = npt.NDArray[np.uint64]
 
 
 def boundaries(table: Table, block: Block) -> tuple[Places, npt.NDArray[np.bool_], list[int]]:
-    """Where each line of ``block`` ends (behind its line end); which lines end a chunk by the hash of their key; and the numbers
-    of those, with that of the last line."""
+    """Where each line of ``block`` ends (behind its line end); which lines end a chunk by the hash of their key; and
+    the numbers of those, with that of the last line."""
     ends, hashes = _lines_of(table, block)
     is_boundary = (hashes & np.uint64(CHUNK_ROWS - 1)) == 0
     stops: list[int] = np.flatnonzero(is_boundary).tolist()
@@ -72,8 +72,8 @@ _ONES, _HIGHS = np.uint64(0x0101010101010101), np.uint64(0x8080808080808080)
 
 
 def _marked(words: Words, byte: int) -> Words:
-    """The highest bit of the first byte in each word that is ``byte``; what is behind that may be marked wrongly (Mycroft's
-    test for a zero byte; Warren, "Hacker's Delight", 6-1)."""
+    """The highest bit of the first byte in each word that is ``byte``; what is behind that may be marked wrongly
+    (Mycroft's test for a zero byte; Warren, "Hacker's Delight", 6-1)."""
     other = words ^ (_ONES * np.uint64(byte))
     return (other - _ONES) & ~other & _HIGHS
 
@@ -102,8 +102,8 @@ def _ordinal(marks: Words) -> Places:
 
 
 def _key_hashes(data: _Bytes, starts: Places, ends: Places) -> Words:
-    """One hash for each ``data[start:end]``: its words, one after another, mixed by multiplying (the finaliser is that of Steele
-    et al., "Fast splittable pseudorandom number generators", 2014). The same on every machine."""
+    """One hash for each ``data[start:end]``: its words, one after another, mixed by multiplying (the finaliser is that
+    of Steele et al., "Fast splittable pseudorandom number generators", 2014). The same on every machine."""
     hashes = np.full(len(starts), 0x9E3779B97F4A7C15, np.uint64)
     left = np.arange(len(starts))
     lengths = np.minimum(ends - starts, _KEY_BYTES)
@@ -159,7 +159,8 @@ def _short_keys(data: npt.NDArray[np.uint8], starts: Places, columns: int) -> Pl
     window = _SHORT_KEY * columns
     if columns > _FEW_COLUMNS or len(data) < window:
         return None
-    # The last lines' windows would reach beyond the end: they begin earlier, and what is before the line does not count.
+    # The last lines' windows would reach beyond the end: they begin earlier, and what is before the line does not
+    # count.
     begins = np.minimum(starts, len(data) - window)
     is_tab = np.lib.stride_tricks.sliding_window_view(data, window)[begins] == _TAB
     if begins[-1] != starts[-1]:

@@ -9,7 +9,7 @@ from typing import Any
 from keenharbor.database import serialised
 
 
-def cell_value(text: str) -> Any:
+def cell_value(text: str) -> object:
     """The cell's value as text, numbers and dicts."""
     if text[:1] in ("{", "["):
         try:
@@ -22,20 +22,21 @@ def cell_value(text: str) -> Any:
         return text
 
 
-def flat(value: Any, prefix: str = "") -> dict[str, Any]:
+def flat(value: object, prefix: str = "") -> dict[str, object]:
     """The leaves of a value by dotted path; lists count as tables keyed 0, 1, 2."""
     if isinstance(value, list):
         value = dict(enumerate(value))
     if isinstance(value, dict):
-        found: dict[str, Any] = {}
+        found: dict[str, object] = {}
         for key, inner in value.items():
             found |= flat(inner, f"{prefix}.{key}" if prefix else str(key))
         return found or {prefix: {}}
     return {prefix: value}
 
 
-def with_part(text: str, path: Sequence[str], value: Any) -> str:
-    """``text`` with the part at ``path`` set, in the form that the cell has. Raises KeyError when there is no such part."""
+def with_part(text: str, path: Sequence[str], value: object) -> str:
+    """``text`` with the part at ``path`` set, in the form that the cell has. Raises KeyError when there is no such
+    part."""
     if not path:
         return str(value)
     if text[:1] in ("{", "["):

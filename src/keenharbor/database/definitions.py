@@ -1,9 +1,10 @@
-"""Definitions that come from outside (an archive) are not executed as found: each must be one statement that makes one thing
-of an allowed kind, in this database alone. What is allowed is told by a module an engine, `keenharbor.database.allowed`.
+"""Definitions that come from outside (an archive) are not executed as found: each must be one statement that makes one
+thing of an allowed kind, in this database alone. What is allowed is told by a module an engine,
+`keenharbor.database.allowed`.
 
-What a definition holds is told apart as the engines' own lexers do (SQL-92, 5.2; strings, quoted names, comments; dollar quotes
-of PostgreSQL, https://www.postgresql.org/docs/current/sql-syntax-lexical.html). Comments that MariaDB executes are refused.
-"""
+What a definition holds is told apart as the engines' own lexers do (SQL-92, 5.2; strings, quoted names, comments;
+dollar quotes of PostgreSQL, https://www.postgresql.org/docs/current/sql-syntax-lexical.html). Comments that MariaDB
+executes are refused."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ _ALLOWED: dict[str, Allowed] = {a.engine: a for a in (SQLITE, MARIADB, POSTGRES)
 
 
 def tokens(engine: str, text: str) -> Iterator[Token]:
-    """The tokens of a definition, without blanks and comments. Raises `DefinitionRefused` for a comment that is executed."""
+    """The tokens of a definition, without blanks and comments. Raises `DefinitionRefused` for a comment that is
+    executed."""
     for found in _ALLOWED[engine].lexer.finditer(text):
         kind = found.lastgroup if found.lastgroup != "tag" else "dollar"
         if kind in ("space", "comment"):

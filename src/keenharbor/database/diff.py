@@ -40,8 +40,8 @@ class TableDelta:
 
 @dataclass(frozen=True)
 class Carried:
-    """A table whose rows go into another one, or into the same with other columns: ``columns`` says how those that are called
-    otherwise there were called before."""
+    """A table whose rows go into another one, or into the same with other columns: ``columns`` says how those that are
+    called otherwise there were called before."""
 
     table: str
     to: str
@@ -50,8 +50,9 @@ class Carried:
 
 @dataclass(frozen=True)
 class RowDelta:
-    """What became of the rows from a left to a right state: tables that differ, and definitions that do. ``kept`` tells of each
-    table that was carried where it went, and how many of its rows are there with all that both have columns for."""
+    """What became of the rows from a left to a right state: tables that differ, and definitions that do. ``kept`` tells
+    of each table that was carried where it went, and how many of its rows are there with all that both have columns
+    for."""
 
     tables: dict[str, TableDelta] = field(default_factory=dict)
     definitions_added: tuple[str, ...] = ()
@@ -64,8 +65,8 @@ class RowDelta:
 
 
 def row_delta(left: DatabaseState, right: DatabaseState, carried: Sequence[Carried] = ()) -> RowDelta:
-    """How ``right`` differs from ``left``; chunks that both have stored are not read. Rows that were ``carried`` are looked for
-    where they went, under the name of their table on the left."""
+    """How ``right`` differs from ``left``; chunks that both have stored are not read. Rows that were ``carried`` are
+    looked for where they went, under the name of their table on the left."""
     tables: dict[str, TableDelta] = {}
     kept: dict[str, tuple[str, int]] = {}
     names = {t.name for t in left.schema.tables} | {t.name for t in right.schema.tables}
@@ -161,8 +162,8 @@ def _keyless_delta(a: Table, b: Table, rows_a: Iterator[Row], rows_b: Iterator[R
 def _differing_rows(name: str, left: DatabaseState, right: DatabaseState) -> tuple[Iterator[Row], Iterator[Row]]:
     """The rows of both sides, without those in chunks that both sides share.
 
-    The rows of a state that is not stored are cut into chunks as they are read, and dropped when the other has the chunk.
-    """
+    The rows of a state that is not stored are cut into chunks as they are read, and dropped when the other has the
+    chunk."""
     if isinstance(left, StoredState) and isinstance(right, StoredState):
         both = set(left.chunk_ids(name) or ()) & set(right.chunk_ids(name) or ())
         return _but(left, name, both), _but(right, name, both)

@@ -14,8 +14,8 @@ from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Tabl
 from keenharbor.database.rows import StoredState, chunks
 
 MOST_BYTES_APART = 8 * 1024 * 1024
-"""When more than this differs, counted over all tables as they are read, a table is written anew as a whole, so that memory
-stays bounded (rows take about ten times the space of their lines)."""
+"""When more than this differs, counted over all tables as they are read, a table is written anew as a whole, so that
+memory stays bounded (rows take about ten times the space of their lines)."""
 
 
 class RowWriter(Protocol):
@@ -85,8 +85,8 @@ def difference(table: Table, present: DatabaseState, wanted: StoredState, most_b
 def differences(
     present: DatabaseState, wanted: StoredState, leave: Iterable[str] = (), only: Collection[str] | None = None
 ) -> Iterator[tuple[Table, Apart]]:
-    """Each table whose rows differ, with what leads to those of ``wanted``; tables in ``leave`` are passed over, and with
-    ``only`` all but these."""
+    """Each table whose rows differ, with what leads to those of ``wanted``; tables in ``leave`` are passed over, and
+    with ``only`` all but these."""
     passed = set(leave)
     budget = MOST_BYTES_APART
     for table in wanted.schema.tables:
@@ -104,7 +104,8 @@ def _settled(schema: Schema, name: str) -> Table | None:
 
 
 def refuse_other_definitions(present: Schema, wanted: Schema, tables: Iterable[str]) -> None:
-    """Raise `UsageError` unless each of ``tables`` is made alike on both sides: rows of another make-up cannot be put in."""
+    """Raise `UsageError` unless each of ``tables`` is made alike on both sides: rows of another make-up cannot be put
+    in."""
     for name in tables:
         if wanted.table(name) is None:
             raise UsageError(f"the snapshot has no table '{name}'")

@@ -1,4 +1,5 @@
-"""What is known of each engine without opening anything: one row an engine. No module outside `keenharbor.database` names one."""
+"""What is known of each engine without opening anything: one row an engine. No module outside `keenharbor.database`
+names one."""
 
 from __future__ import annotations
 
@@ -15,13 +16,12 @@ def _as_it_is(ddl: str) -> str:
 class EngineKind:
     """An engine's names and habits.
 
-    ``made_by`` is the class in the module of its name; ``schemes`` are those of URLs; ``words`` parts of the names of drivers
-    and adapters that speak to it, ``short_words`` whole ones. A database is a file where ``magic``, its first bytes, is said.
-    Of servers: the usual ``port``; ``socket_name``, the name of its socket where clients name the folder alone, with ``{}`` for
-    the port; ``socket_words`` by which a socket's path is known; ``first_database``, one that every server has.
-    ``client`` puts SQL text ``{}`` into an empty database by hand; ``own_types`` says that each value has a type of its own;
-    ``settle`` writes a definition as the engine does once it has read its own words.
-    """
+    ``made_by`` is the class in the module of its name; ``schemes`` are those of URLs; ``words`` parts of the names of
+    drivers and adapters that speak to it, ``short_words`` whole ones. A database is a file where ``magic``, its first
+    bytes, is said. Of servers: the usual ``port``; ``socket_name``, the name of its socket where clients name the
+    folder alone, with ``{}`` for the port; ``socket_words`` by which a socket's path is known; ``first_database``, one
+    that every server has. ``client`` puts SQL text ``{}`` into an empty database by hand; ``own_types`` says that each
+    value has a type of its own; ``settle`` writes a definition as the engine does once it has read its own words."""
 
     name: str
     made_by: str
@@ -51,8 +51,8 @@ _ELEMENT = re.compile(r"'(?:[^']|'')*'::[a-z ]+(?:\(\d+\))?")
 
 
 def _settled(ddl: str) -> str:
-    """A list of texts that was cast as a whole (``status IN ('a', 'b')`` over ``varchar``) is written with a cast for each the
-    next time, and means the same."""
+    """A list of texts that was cast as a whole (``status IN ('a', 'b')`` over ``varchar``) is written with a cast for
+    each the next time, and means the same."""
 
     def spread(found: re.Match[str]) -> str:
         elements = _ELEMENT.findall(found[1])
@@ -64,7 +64,8 @@ def _settled(ddl: str) -> str:
 
 
 SQLITE = EngineKind(
-    "sqlite", "SqliteDatabase", "sqlite3 NEW.db < {}", ("sqlite",), ("sqlite",), magic=b"SQLite format 3\0", own_types=True,
+    "sqlite", "SqliteDatabase", "sqlite3 NEW.db < {}", ("sqlite",), ("sqlite",), magic=b"SQLite format 3\0",
+    own_types=True,
 )  # fmt: skip
 MARIADB = EngineKind(
     "mariadb", "MariadbDatabase", "mariadb --default-character-set=utf8mb4 NEW_DATABASE < {}", ("mariadb", "mysql"),
@@ -89,7 +90,8 @@ def kind_of(engine: str) -> EngineKind:
 
 
 def engine_of(text: str) -> str | None:
-    """The engine that a driver's, adapter's or back end's name speaks of; None when it is none of those that are known."""
+    """The engine that a driver's, adapter's or back end's name speaks of; None when it is none of those that are
+    known."""
     word = text.strip().lower()
     if word in SCHEMES:
         return SCHEMES[word]

@@ -4,11 +4,10 @@
 ``{"b": base64}`` for bytes, ``{"t": base64}`` for text that is not UTF-8, ``{"f": "inf"}`` for a float that is not
 finite. Every value says itself what it is, as SQLite wants it.
 
-``copy``: the text form in which PostgreSQL's COPY and MariaDB's LOAD DATA take rows: values divided by tabs, ``\\N`` for
-null, a backslash before what would be taken for a divider. Servers read it themselves and PostgreSQL writes it, so that no
-value of a large table has to become a number or a text of Python's. Bytes stand in hexadecimal; the table's ``kinds`` tell
-what each value is.
-"""
+``copy``: the text form in which PostgreSQL's COPY and MariaDB's LOAD DATA take rows: values divided by tabs, ``\\N``
+for null, a backslash before what would be taken for a divider. Servers read it themselves and PostgreSQL writes it, so
+that no value of a large table has to become a number or a text of Python's. Bytes stand in hexadecimal; the table's
+``kinds`` tell what each value is."""
 
 from __future__ import annotations
 

@@ -15,7 +15,6 @@ import time
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
 
 from keenharbor.base.durable import private_folder, remove_folder, write_json
 from keenharbor.base.errors import KeenHarborError, UsageError
@@ -62,8 +61,8 @@ def _programs(engine: str) -> list[str]:
 @dataclass
 class PrivateServer:
     """A server in ``folder``; what is written down of it is enough to end and remove it after a crash. Its programs get
-    ``variables`` in their environment, by which they can be found. Its program is sealed where ``sealed_from`` is given: what is
-    run as SQL in a clone must not read or write elsewhere by the server's hand."""
+    ``variables`` in their environment, by which they can be found. Its program is sealed where ``sealed_from`` is
+    given: what is run as SQL in a clone must not read or write elsewhere by the server's hand."""
 
     engine: str
     folder: str
@@ -82,8 +81,8 @@ class PrivateServer:
         cls, engine: str, folder: Path, variables: dict[str, str] | None = None,
         note: Callable[[PrivateServer], object] = lambda server: None, sealed_from: list[str] | None = None,
     ) -> PrivateServer:  # fmt: skip
-        """Prepare a new server in ``folder`` and start it. ``note`` is told of it before anything is run, to write it down.
-        Raises `UsageError` when it is not installed."""
+        """Prepare a new server in ``folder`` and start it. ``note`` is told of it before anything is run, to write it
+        down. Raises `UsageError` when it is not installed."""
         install, _ = _programs(engine)
         private_folder(folder)  # whoever reaches the socket is let in
         socket_folder = folder
@@ -220,7 +219,7 @@ class PrivateServer:
         """The server that was written down."""
         return cls(**json.loads(file.read_bytes()))
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return asdict(self)
 
     def __enter__(self) -> PrivateServer:

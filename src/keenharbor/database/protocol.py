@@ -17,7 +17,8 @@ Row = tuple[Value, ...]
 TableKind = Literal["table", "virtual", "shadow", "internal"]
 RowFormat = Literal["json", "copy"]
 ColumnKind = Literal["any", "int", "float", "text", "bytes", "bool"]
-"""How a stored value is read: ``any`` says it itself (JSON); decimals, dates and the like are kept as the engine's text."""
+"""How a stored value is read: ``any`` says it itself (JSON); decimals, dates and the like are kept as the engine's
+text."""
 
 NO_DATABASE = f"{NO_ENGINE}:"
 """The URL of a site without a database."""
@@ -125,7 +126,8 @@ class DatabasePlace:
             raise UsageError("the database URL names no database", advice=URL_ADVICE)
         return cls(
             engine, None, unquote(parts.hostname or ("" if "socket" in options else "localhost")), port,
-            options.get("socket", [""])[0], name, unquote(parts.username or ""), unquote(parts.password or "") or password,
+            options.get("socket", [""])[0], name, unquote(parts.username or ""),
+            unquote(parts.password or "") or password,
         )  # fmt: skip
 
     @property
@@ -181,7 +183,7 @@ class Table:
         """The name within its namespace."""
         return self.name.removeprefix(f"{self.namespace}.") if self.namespace else self.name
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "name": self.name, "columns": list(self.columns), "key": list(self.key), "ddl": self.ddl,
             "kind": self.kind, "implicit_key": self.implicit_key, "kinds": list(self.kinds),
@@ -228,7 +230,7 @@ class Schema:
     def table(self, name: str) -> Table | None:
         return next((t for t in self.tables if t.name == name), None)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "engine": self.engine, "version": self.version, "tables": [t.as_json() for t in self.tables],
             "objects": [list(o) for o in self.objects], "settings": self.settings, "not_kept": list(self.not_kept),
@@ -249,7 +251,8 @@ class Schema:
         return {n: self.kind.settle(ddl) for n, ddl in found.items()}
 
     def settled(self) -> tuple[tuple[Table, ...], tuple[Definition, ...]]:
-        """Tables and objects with what the engine makes of its own words, to tell whether two schemas are alike in order, too."""
+        """Tables and objects with what the engine makes of its own words, to tell whether two schemas are alike in
+        order, too."""
         settle = self.kind.settle
         return (
             tuple(replace(t, ddl=settle(t.ddl)) for t in self.tables),
@@ -259,7 +262,8 @@ class Schema:
 
 @dataclass(frozen=True)
 class Block:
-    """Encoded rows, whole lines in key order; ``keys`` their encoded keys, a line each, where the lines do not show them.
+    """Encoded rows, whole lines in key order; ``keys`` their encoded keys, a line each, where the lines do not show
+    them.
 
     They do in copy text, and in JSON where the key is one whole number.
     """
@@ -285,9 +289,9 @@ class DatabaseState(Protocol):
         """The same rows as they are stored."""
 
     def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
-        """Up to ``count`` ranges that make up the rows, each read by a process of its own, forked from this one while the state
-        lasts; a range raises `NotSharedError` before its first block when that process does not get at the same state.
-        Empty for a table that is small, or that the engine cannot read so."""
+        """Up to ``count`` ranges that make up the rows, each read by a process of its own, forked from this one while
+        the state lasts; a range raises `NotSharedError` before its first block when that process does not get at the
+        same state. Empty for a table that is small, or that the engine cannot read so."""
 
     def mark(self, table: str) -> str | None:
         """What `unchanged_since` needs to know later of the table as it is now; None where the engine cannot tell."""

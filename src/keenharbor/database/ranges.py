@@ -10,9 +10,9 @@ from keenharbor.database.protocol import Block, Table
 def dividing_keys(table: Table, sample: bytes, count: int) -> list[tuple[int, ...]]:
     """The last keys of all but the last of up to ``count`` ranges that have about as many rows each.
 
-    ``sample`` are some of the table's keys in order, as lines of copy text; they are whole numbers. Chosen are such behind
-    which a chunk ends anyway (`keenharbor.database.boundaries`), so that the chunks are those of a table read as a whole.
-    """
+    ``sample`` are some of the table's keys in order, as lines of copy text; they are whole numbers. Chosen are such
+    behind which a chunk ends anyway (`keenharbor.database.boundaries`), so that the chunks are those of a table read as
+    a whole."""
     if not sample or count < 2:
         return []
     from keenharbor.database.boundaries import boundaries

@@ -140,7 +140,8 @@ PORT_COLUMN = re.compile(r"(?i)(^|_)port(_number)?$")
 
 @dataclass(frozen=True)
 class HostMove:
-    """A host and its ports (those that mean it), and where it is now: for tables that keep the two in columns of their own."""
+    """A host and its ports (those that mean it), and where it is now: for tables that keep the two in columns of their
+    own."""
 
     host: str
     ports: tuple[int, ...]
@@ -172,7 +173,8 @@ class HostMove:
 
 
 def rewrite_database(database: Database, rewriter: Rewriter, move: HostMove | None = None) -> Counter[str]:
-    """Rewrite every cell of ``database``; how many by ``table.column``. ``move``: hosts and ports in columns of their own."""
+    """Rewrite every cell of ``database``; how many by ``table.column``. ``move``: hosts and ports in columns of their
+    own."""
     counts: Counter[str] = Counter()
     changes: list[tuple[str, dict[str, Value], dict[str, Value]]] = []
     with database.reading() as state:

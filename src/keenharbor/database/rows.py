@@ -1,10 +1,9 @@
 """Rows in the store: lines (see `keenharbor.database.lines`) cut into chunks at boundaries that depend on the keys.
 
-A chunk ends after a row whose key hashes to a multiple of a number (`keenharbor.database.boundaries`), so an inserted or
-removed row changes the chunk it falls into and no other (content-defined chunking, here by key; cf. Muthitacharoen et al., "A
-low-bandwidth network file system", SOSP 2001). A chunk that changed is stored near the one that it was, so that it costs what
-changed.
-"""
+A chunk ends after a row whose key hashes to a multiple of a number (`keenharbor.database.boundaries`), so an inserted
+or removed row changes the chunk it falls into and no other (content-defined chunking, here by key; cf. Muthitacharoen
+et al., "A low-bandwidth network file system", SOSP 2001). A chunk that changed is stored near the one that it was, so
+that it costs what changed."""
 
 from __future__ import annotations
 
@@ -92,8 +91,8 @@ def chunks(table: Table, blocks: Iterator[Block]) -> Iterator[Chunk]:
 
 @dataclass(frozen=True)
 class StoredTable:
-    """A table's rows in the store, in chunks in key order: of each its id, how many rows and bytes it has, and its last key;
-    and the engine's mark (see `DatabaseState.mark`).
+    """A table's rows in the store, in chunks in key order: of each its id, how many rows and bytes it has, and its last
+    key; and the engine's mark (see `DatabaseState.mark`).
 
     ``digest`` (BLAKE3 of all lines) is known of those that earlier versions have stored, which noted no bytes.
     """
@@ -111,7 +110,7 @@ class StoredTable:
     def row_count(self) -> int:
         return sum(self.chunk_rows)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         chunks = zip(self.chunk_ids, self.chunk_rows, self.last_keys, self.chunk_bytes, strict=True)
         return {"name": self.name, "rows": self.row_count, "mark": self.mark, "size": self.size, "chunks": list(chunks)}
 
@@ -129,8 +128,8 @@ class StoredTable:
         )  # fmt: skip
 
     def holds(self, blocks: Iterable[Block]) -> bool:
-        """Whether the lines of ``blocks``, wherever they are divided, are those that are stored: the ids are BLAKE3 of the
-        chunks."""
+        """Whether the lines of ``blocks``, wherever they are divided, are those that are stored: the ids are BLAKE3 of
+        the chunks."""
         if self.digest is not None:
             return table_digest(blocks) == self.digest
         chunks = iter(zip(self.chunk_ids, self.chunk_bytes, strict=True))

@@ -24,7 +24,8 @@ class Raw:
 
 @dataclass
 class Array:
-    """An array or an object: what stands before its count (``a`` or ``O:3:"Box"``), and its keys and values in order."""
+    """An array or an object: what stands before its count (``a`` or ``O:3:"Box"``), and its keys and values in
+    order."""
 
     head: bytes
     pairs: list[tuple[Node, Node]]
@@ -143,7 +144,7 @@ def with_strings(node: Node, change: Callable[[str], str]) -> Node:
     return node
 
 
-def plain(node: Node) -> Any:
+def plain(node: Node) -> object:
     """The value as text, numbers, dicts (for comparing and showing); not reversible."""
     if isinstance(node, bytes):
         return node.decode("utf-8", "replace")
@@ -173,7 +174,7 @@ def from_plain(value: Any) -> Node:
     return Array(b"a", [(from_plain(i), from_plain(v)) for i, v in enumerate(value)])
 
 
-def replaced(node: Node, path: Sequence[str], value: Any) -> Node:
+def replaced(node: Node, path: Sequence[str], value: object) -> Node:
     """The value with what stands at ``path`` (keys as text) replaced. Raises KeyError when there is nothing."""
     if not path:
         return from_plain(value)

@@ -131,7 +131,8 @@ class SqliteDatabase:
 
 
 _PRAGMAS = frozenset((
-    "table_list", "table_info", "table_xinfo", "index_list", "index_info", "index_xinfo", "foreign_key_list", "foreign_key_check",
+    "table_list", "table_info", "table_xinfo", "index_list", "index_info", "index_xinfo", "foreign_key_list",
+    "foreign_key_check",
     "foreign_keys", "user_version", "application_id", "encoding", "journal_mode", "quick_check", "integrity_check",
     "recursive_triggers", "defer_foreign_keys", "case_sensitive_like", "schema_version", "data_version", "optimize",
     "page_count", "freelist_count",
@@ -162,7 +163,8 @@ def _own_errors(path: Path) -> Iterator[None]:
     try:
         yield
     except sqlite3.Error as error:
-        # Told by the engine: to look into the file would end this process's locks on it when it is closed again (fcntl).
+        # Told by the engine: to look into the file would end this process's locks on it when it is closed again
+        # (fcntl).
         if "not a database" in str(error):
             raise UsageError("this file is not an SQLite database", where=path) from error
         busy = "locked" in str(error)
@@ -233,8 +235,8 @@ def _table(connection: sqlite3.Connection, name: str, ddl: str, listed_as: str) 
 
 
 class _Snapshot:
-    """The state within one read transaction. With ``keep_out``, the transaction keeps writers out: the first that is read
-    of the rows makes a copy and ends it."""
+    """The state within one read transaction. With ``keep_out``, the transaction keeps writers out: the first that is
+    read of the rows makes a copy and ends it."""
 
     def __init__(
         self, connection: sqlite3.Connection, schema: Schema, path: Path, mark: str | None = None,
@@ -466,7 +468,8 @@ def _statements(sql: str) -> Iterator[str]:
 def sql_text(state: StoredState) -> Iterator[bytes]:
     """The database as SQL for its own client, for an empty one."""
     schema = state.schema
-    yield f"PRAGMA foreign_keys = OFF;\nPRAGMA encoding = '{schema.settings.get('encoding', 'UTF-8')!s}';\nBEGIN;\n".encode()
+    encoding = schema.settings.get("encoding", "UTF-8")
+    yield f"PRAGMA foreign_keys = OFF;\nPRAGMA encoding = '{encoding!s}';\nBEGIN;\n".encode()
     for table in schema.tables:
         if table.kind in ("table", "virtual"):
             yield f"{table.ddl};\n".encode("utf-8", "surrogateescape")

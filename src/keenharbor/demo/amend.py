@@ -19,12 +19,14 @@ class Amendment:
 
 # fmt: off
 AMENDMENTS = (
-    Amendment("replace-gallery-wall", "a new first step: picture-rail replaces gallery-wall", "no release fits core 4.0"),
+    Amendment("replace-gallery-wall", "a new first step: picture-rail replaces gallery-wall",
+        "no release fits core 4.0"),
     Amendment("update-events-calendar", "carry_local_edits = true", "the line about envelopes was added by hand"),
     Amendment("update-seed-search", 'keep_settings = ["seed-search"]', "the update writes its options anew"),
     Amendment("core", "remove_dropped = true", "files of the old core were left over"),
     Amendment("place-notes-block", "a new step: the kind is written 'herb'", "core 4.0 compares kinds to the letter"),
-    Amendment("drop-override", "a new step: remove the override of variety.html", "core 4.0 does not give what it asks for"),
+    Amendment("drop-override", "a new step: remove the override of variety.html", "core 4.0 does not give what it asks "
+        "for"),
     Amendment("update-loan-desk", "retries = 2", "its migration works in batches and wants to be run again"),
     Amendment("purge", "a new step at the end: purge the page cache", "visitors would go on getting the old pages"),
 )
@@ -68,7 +70,7 @@ def amended(text: str) -> str:
     return tomlkit.dumps(plan)
 
 
-def _step(name: str, kind: str, **values: Any) -> Any:
+def _step(name: str, kind: str, **values: object) -> object:
     made = tomlkit.table()
     for key, value in {"name": name, "kind": kind, **values}.items():
         made[key] = value

@@ -157,7 +157,8 @@ def _install_runtimes(folder: Path) -> None:
 
 
 class Host:
-    """The web host of the live site, and its database server if it has one, running for the time of a ``with`` block."""
+    """The web host of the live site, and its database server if it has one, running for the time of a ``with``
+    block."""
 
     def __init__(self, scene: Scene) -> None:
         self._scene = scene

@@ -10,7 +10,7 @@ import subprocess
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 import httpx
 
@@ -75,9 +75,9 @@ class Told:
 
     folder: str
     commands: list[tuple[str, int]] = field(default_factory=list)
-    seen: dict[str, Any] = field(default_factory=dict)
+    seen: dict[str, object] = field(default_factory=dict)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "folder": self.folder,
             "commands": [{"command": c, "exit_code": x} for c, x in self.commands],

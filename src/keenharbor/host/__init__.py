@@ -9,6 +9,7 @@ from keenharbor.host.reading import PIECE_SIZE, ReadTree
 from keenharbor.host.writing import FileTree
 
 __all__ = [
-    "AREAS", "PIECE_SIZE", "AnyPath", "AreaRules", "Changes", "Entry", "Facts", "FileKind", "FileTree", "Files", "Here", "Host",
+    "AREAS", "PIECE_SIZE", "AnyPath", "AreaRules", "Changes", "Entry", "Facts", "FileKind", "FileTree", "Files", "Here",
+    "Host",
     "ReadFiles", "ReadPath", "ReadTree", "Scan", "Stamp", "WalkRules", "fits", "relative_to", "size_of",
 ]  # fmt: skip

@@ -8,8 +8,8 @@ from typing import Any, Literal, NamedTuple
 
 FileKind = Literal["file", "folder", "link"]
 Stamp = str
-"""What a host tells of a path that is another one when anything of it was touched; empty where it cannot be sure. Nobody
-but the host knows what is in it."""
+"""What a host tells of a path that is another one when anything of it was touched; empty where it cannot be sure.
+Nobody but the host knows what is in it."""
 
 
 class Entry(NamedTuple):
@@ -52,7 +52,7 @@ class Entry(NamedTuple):
         return Entry._make((*self[:7], objects, *self[8:]))
 
     @property
-    def facts(self) -> tuple[Any, ...]:
+    def facts(self) -> tuple[object, ...]:
         """All but the content: what a restore gives back beside it, and what the path is for."""
         return (self.mode, self.area, self.uid, self.gid, self.same_as, self.sparse, self.target)
 

@@ -1,10 +1,10 @@
-"""Python's virtual environments: made anew from what is installed in another, and changed by the environment's own installer.
+"""Python's virtual environments: made anew from what is installed in another, and changed by the environment's own
+installer.
 
-A copied environment would still install into the one that it was copied from, since its programs name that one's interpreter.
-So a fresh one is made, and what is installed is put into it; programs by the records of their distributions
-(https://packaging.python.org/en/latest/specifications/recording-installed-packages/). No network is needed, and what
-somebody edited or added comes along.
-"""
+A copied environment would still install into the one that it was copied from, since its programs name that one's
+interpreter. So a fresh one is made, and what is installed is put into it; programs by the records of their
+distributions (https://packaging.python.org/en/latest/specifications/recording-installed-packages/). No network is
+needed, and what somebody edited or added comes along."""
 
 from __future__ import annotations
 
@@ -28,8 +28,8 @@ def within(environment: Path, program: Path) -> Path | None:
 
 
 def make_environment(source: Path, target: Path, place: Path | None = None) -> None:
-    """A fresh environment at ``target`` with what is installed in ``source``; its programs name ``place`` (``target``) as
-    where they are. Raises `KeenHarborError` when it cannot be made."""
+    """A fresh environment at ``target`` with what is installed in ``source``; its programs name ``place`` (``target``)
+    as where they are. Raises `KeenHarborError` when it cannot be made."""
     place = place or target
     command = [str(source / "bin/python"), "-I", "-m", "venv", "--without-pip", str(target)]
     ran = run_program(command, folder=source, time_limit=_SECONDS, environment=clean_environment())
@@ -82,8 +82,8 @@ def install(
     variables: Mapping[str, str] | None = None, prefix: Sequence[str] = (),
 ) -> Ran:  # fmt: skip
     """Let the environment's own installer put ``wants`` (``name==version``) in place and take ``removes`` out; with a
-    ``wheelhouse`` from there alone. It gets ``variables`` in its environment. The last thing that it prints is what does not go
-    together since, if anything. Its programs are started with ``prefix``."""
+    ``wheelhouse`` from there alone. It gets ``variables`` in its environment. The last thing that it prints is what
+    does not go together since, if anything. Its programs are started with ``prefix``."""
     program = str(environment / "bin/python")
     try:
         ask_program([*prefix, program, "-I", "-c", "import pip"], seconds=_SECONDS)

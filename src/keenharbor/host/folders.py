@@ -1,8 +1,8 @@
 """Descriptors of the folders below a root, each opened from the one above it: no link on the way is followed.
 
-A path that is looked up as a whole goes through whatever links stand in it, also those that were put there a moment ago. From an
-open folder only a name in it is reached (openat(2) with O_NOFOLLOW), whatever becomes of the folder's own name meanwhile.
-"""
+A path that is looked up as a whole goes through whatever links stand in it, also those that were put there a moment
+ago. From an open folder only a name in it is reached (openat(2) with O_NOFOLLOW), whatever becomes of the folder's own
+name meanwhile."""
 
 from __future__ import annotations
 
@@ -39,8 +39,8 @@ class Folders:
         self._open.clear()
 
     def of(self, path: str, *, make: bool = False) -> int:
-        """The descriptor of the folder ``path`` (the root where it is empty), valid until the next call. With ``make``, what is
-        missing is made."""
+        """The descriptor of the folder ``path`` (the root where it is empty), valid until the next call. With ``make``,
+        what is missing is made."""
         if not path:
             return self._top
         known = self._open.get(path)
@@ -75,8 +75,8 @@ class Folders:
 
 
 def remove_all(folder: int, name: str, *, keep: bool = False) -> None:
-    """Remove ``name`` in the open ``folder`` with all that is in it (with ``keep``, all but the folder itself). A link is
-    removed, not followed; what is not there is nothing to do."""
+    """Remove ``name`` in the open ``folder`` with all that is in it (with ``keep``, all but the folder itself). A link
+    is removed, not followed; what is not there is nothing to do."""
     try:
         inside = os.open(name, _FOLDER | os.O_NOFOLLOW, dir_fd=folder)
     except FileNotFoundError:

@@ -45,7 +45,8 @@ def held(path: Path, what: str, wait_seconds: float = 0.0, *, shared: bool = Fal
                         advice="wait until it has ended, then type the command again",
                     ) from None
                 time.sleep(0.05)
-        # Who holds it is a help for people: a disk that is full, or a shared holder's line, must not keep it from being held.
+        # Who holds it is a help for people: a disk that is full, or a shared holder's line, must not keep it from being
+        # held.
         with contextlib.suppress(OSError):
             os.ftruncate(descriptor, 0)
             os.pwrite(descriptor, f"{os.getpid()}\t{stamp(now())}\t{doing}".encode(), 0)

@@ -157,7 +157,8 @@ class Running:
             if log is not None:
                 ends = stack.enter_context(open(log, "ab", opener=_private))
             self._process = subprocess.Popen(
-                list(command), cwd=folder, stdin=subprocess.PIPE if talks else subprocess.DEVNULL, stdout=ends, stderr=ends,
+                list(command), cwd=folder, stdin=subprocess.PIPE if talks else subprocess.DEVNULL, stdout=ends,
+                stderr=ends,
                 env=dict(environment), start_new_session=True, user=user, group=user, extra_groups=[] if user else None,
             )  # fmt: skip
 
@@ -167,8 +168,8 @@ class Running:
 
     @property
     def started(self) -> float | None:
-        """When it started (seconds of the epoch), which tells it from one that takes over its number later; None when it has
-        ended already."""
+        """When it started (seconds of the epoch), which tells it from one that takes over its number later; None when
+        it has ended already."""
         return started_at(self.pid)
 
     def ended(self) -> bool:

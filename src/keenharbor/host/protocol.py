@@ -1,8 +1,7 @@
 """What a machine under a site offers: its files, its programs, a lease on the site, the way to its databases.
 
-`keenharbor.host.here` is this machine. Nothing above this package assumes that a site's paths are paths of this machine, that a
-file has an inode, or that a process can be forked: a machine elsewhere fulfils the same protocols.
-"""
+`keenharbor.host.here` is this machine. Nothing above this package assumes that a site's paths are paths of this
+machine, that a file has an inode, or that a process can be forked: a machine elsewhere fulfils the same protocols."""
 
 from __future__ import annotations
 
@@ -17,17 +16,18 @@ from keenharbor.host.programs import Programs
 
 Store = Callable[[bytes, "str | None"], str]
 Outcome = tuple[str, tuple[str, ...] | None, Entry | None, bool]
-"""A path; the ids of its content where all else was as it had been scanned; or its entry as it was read, where not; whether it
-kept changing (or, with neither, may not be read). Few bytes, since processes send them to each other."""
+"""A path; the ids of its content where all else was as it had been scanned; or its entry as it was read, where not;
+whether it kept changing (or, with neither, may not be read). Few bytes, since processes send them to each other."""
 Batch = Sequence[tuple[object, ...]]
 """The fields of entries, which a process sends faster to another than the entries."""
 
 
 @dataclass(frozen=True)
 class WalkRules:
-    """How a tree is walked: to which area a path belongs; patterns of paths that are passed over whole (``leave_out``) and of
-    which only the folders are kept (``empty``); files of more bytes than ``largest`` are listed, not taken; ``seen`` are the
-    entries of an earlier walk by the same rules, which are handed on as they are where nothing was touched."""
+    """How a tree is walked: to which area a path belongs; patterns of paths that are passed over whole (``leave_out``)
+    and of which only the folders are kept (``empty``); files of more bytes than ``largest`` are listed, not taken;
+    ``seen`` are the entries of an earlier walk by the same rules, which are handed on as they are where nothing was
+    touched."""
 
     areas: AreaRules
     leave_out: Sequence[str] = ()
@@ -52,9 +52,8 @@ class Facts:
 class ReadFiles(Protocol):
     """A tree of files that can only be read. Paths are relative, with ``/``; the empty one is the tree's top.
 
-    No link on the way to a path is followed. Where ``through_links`` is asked for, links are followed as long as they stay in the
-    tree; each method raises OSError where they do not, and for what else the machine refuses.
-    """
+    No link on the way to a path is followed. Where ``through_links`` is asked for, links are followed as long as they
+    stay in the tree; each method raises OSError where they do not, and for what else the machine refuses."""
 
     @property
     def place(self) -> str:
@@ -65,15 +64,16 @@ class ReadFiles(Protocol):
         """Whether several processes of this machine may read it at once."""
 
     def begin_walk(self, rules: WalkRules) -> tuple[Scan, Iterator[Sequence[Entry]]]:
-        """A scan, and what fills it while it is taken, a folder's entries at a time. Sockets, pipes and devices are left out.
-        Raises `UsageError` when the tree is not there."""
+        """A scan, and what fills it while it is taken, a folder's entries at a time. Sockets, pipes and devices are
+        left out. Raises `UsageError` when the tree is not there."""
 
     def still_as_walked(self, scan: Scan) -> bool:
-        """Whether nothing of what ``scan`` found has been touched since, and nothing has come or gone. "No" may be wrong, "yes"
-        is not."""
+        """Whether nothing of what ``scan`` found has been touched since, and nothing has come or gone. "No" may be
+        wrong, "yes" is not."""
 
     def read_batch(self, looked_at_again: bool, batch: Batch, store: Store) -> list[Outcome]:
-        """Give the content of each entry to ``store``. With ``looked_at_again`` the caller asks `still_as_walked` afterwards."""
+        """Give the content of each entry to ``store``. With ``looked_at_again`` the caller asks `still_as_walked`
+        afterwards."""
 
     def look(self, path: str, *, through_links: bool = False) -> Facts | None:
         """What stands there; None where nothing does."""
@@ -101,7 +101,8 @@ class Changes(Protocol):
     """A number of changes to a tree, within one block. Each raises OSError; none follows a link on its way."""
 
     def stage(self, entry: Entry, read: Callable[[str], bytes]) -> str:
-        """Write a file's content beside its place, whole, with mode, owner and time; returns the path of what was written."""
+        """Write a file's content beside its place, whole, with mode, owner and time; returns the path of what was
+        written."""
 
     def write_there(self, entry: Entry, read: Callable[[str], bytes]) -> None:
         """Write a file where nothing is yet."""
@@ -148,7 +149,8 @@ class Files(ReadFiles, Protocol):
         """Remove the folders above ``path`` that are empty."""
 
     def clear(self, path: str, *, keep: bool = True) -> None:
-        """Remove all that is in the folder ``path``, and with ``keep=False`` itself. Nothing where it is a link, or not there."""
+        """Remove all that is in the folder ``path``, and with ``keep=False`` itself. Nothing where it is a link, or not
+        there."""
 
     def make_root(self) -> bool:
         """Make the tree's top where it is missing; whether it is empty."""
@@ -180,8 +182,8 @@ class Host(Protocol):
         """Its programs."""
 
     def reading(self, place: str, *, leads_out: bool = False) -> ReadFiles:
-        """The tree at ``place``. With ``leads_out``, what is asked for `through_links` may lie outside of it: for paths that a
-        person named, and never where something is written."""
+        """The tree at ``place``. With ``leads_out``, what is asked for `through_links` may lie outside of it: for paths
+        that a person named, and never where something is written."""
 
     def writing(self, place: str) -> Files:
         """The same, to be changed."""

@@ -382,7 +382,8 @@ def _read_one(folders: Folders, entry: Entry, store: Store) -> Outcome:
         # A write that follows within the clock's tick would not show: such a file is read again the next time.
         fresh = time.time_ns() - facts.st_ctime_ns < _CLOCK_TICK_NS
         entry = Entry(
-            entry.path, entry.kind, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns, facts.st_size, entry.area, None, objects,
+            entry.path, entry.kind, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns, facts.st_size, entry.area, None,
+            objects,
             "" if fresh and same else stamp_of(facts), facts.st_uid, facts.st_gid, entry.same_as, entry.sparse,
         )  # fmt: skip
         if same:

@@ -1,15 +1,15 @@
 """Runs a program sealed off, so that it reaches nothing but what it was given. A program of its own:
 
-    python -I -S seal.py SPEC -- COMMAND …      replaces itself by COMMAND
-    python -I -S seal.py --network COMMAND …    the same, in a network of its own in which nothing is, and in no other seal
-    python -I -S seal.py --probe                prints as JSON what this machine allows, part by part
+    python -I -S seal.py SPEC -- COMMAND …      replaces itself by COMMAND python -I -S seal.py --network COMMAND …
+    the same, in a network of its own in which nothing is, and in no other seal python -I -S seal.py --probe
+    prints as JSON what this machine allows, part by part
 
-SPEC is a JSON file (`keenharbor.host.sealing.Sealing`). In this order, and each part only as far as the machine allows it:
-the network of a clone is joined, or one with nothing in it made; a root of its own is mounted, in which only what is named is
-there (mount_namespaces(7)); limits are set; capabilities are dropped; no new privileges can be had (prctl(2)); and Landlock
-(landlock(7)) keeps it from all other files, from sockets and signals beyond its own programs. Parts that the SPEC calls for and
-that fail here although the probe had found them stop the program before it is started.
-"""
+SPEC is a JSON file (`keenharbor.host.sealing.Sealing`). In this order, and each part only as far as the machine allows
+it: the network of a clone is joined, or one with nothing in it made; a root of its own is mounted, in which only what
+is named is there (mount_namespaces(7)); limits are set; capabilities are dropped; no new privileges can be had
+(prctl(2)); and Landlock (landlock(7)) keeps it from all other files, from sockets and signals beyond its own programs.
+Parts that the SPEC calls for and that fail here although the probe had found them stop the program before it is
+started."""
 
 from __future__ import annotations
 
@@ -237,7 +237,8 @@ def _hide(place: str, is_folder: bool) -> None:
 def _limits(spec: Spec, own_users: bool) -> None:
     limits = spec.get("limits", {})
     for kind, name in ((resource.RLIMIT_NPROC, "processes"), (resource.RLIMIT_FSIZE, "file_bytes")):
-        # The number of processes is a user's; in a namespace of its own it counts those in it alone (user_namespaces(7)).
+        # The number of processes is a user's; in a namespace of its own it counts those in it alone
+        # (user_namespaces(7)).
         if limits.get(name) and (own_users or kind != resource.RLIMIT_NPROC):
             _, most = resource.getrlimit(kind)
             wanted = limits[name] if most == resource.RLIM_INFINITY else min(limits[name], most)

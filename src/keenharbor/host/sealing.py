@@ -1,7 +1,7 @@
 """How programs are sealed off: what each may read and write, and what of it this machine allows.
 
-`Sealing` is told to `keenharbor.host.seal`, a small program that seals itself off and then becomes the program that is wanted.
-"""
+`Sealing` is told to `keenharbor.host.seal`, a small program that seals itself off and then becomes the program that is
+wanted."""
 
 from __future__ import annotations
 
@@ -24,7 +24,8 @@ from keenharbor.host.programs import ProgramError, ask_program
 
 SYSTEM = ("/usr", "/lib", "/lib32", "/lib64", "/libx32", "/bin", "/sbin", "/opt", "/etc")
 """Where programs, libraries and their settings stand on Linux (Filesystem Hierarchy Standard 3.0, hier(7))."""
-_SECRETS = ("/etc/shadow", "/etc/shadow-", "/etc/gshadow", "/etc/gshadow-", "/etc/sudoers", "/etc/sudoers.d", "/etc/ssh",
+_SECRETS = ("/etc/shadow", "/etc/shadow-", "/etc/gshadow", "/etc/gshadow-", "/etc/sudoers", "/etc/sudoers.d",
+    "/etc/ssh",
             "/etc/ssl/private")  # fmt: skip
 _SECONDS = 15
 _PAUSE = 0.1
@@ -32,9 +33,9 @@ _PAUSE = 0.1
 
 @dataclass(frozen=True)
 class SealParts:
-    """What this machine allows. ``root``: a root of its own; ``landlock``: the version of its interface, 0 for none; ``groups``:
-    folders in which control groups for the number of processes and for memory can be made; ``no_network``: why no network of
-    its own can be had, empty where it can."""
+    """What this machine allows. ``root``: a root of its own; ``landlock``: the version of its interface, 0 for none;
+    ``groups``: folders in which control groups for the number of processes and for memory can be made; ``no_network``:
+    why no network of its own can be had, empty where it can."""
 
     root: bool
     landlock: int
@@ -72,7 +73,8 @@ def parts_here() -> SealParts:
 
 
 def _group_folders() -> dict[str, str]:
-    """Where control groups can be made, by controller (cgroups(7)): version 1 has a hierarchy each, version 2 one for all."""
+    """Where control groups can be made, by controller (cgroups(7)): version 1 has a hierarchy each, version 2 one for
+    all."""
     found: dict[str, str] = {}
     try:
         lines = Path("/proc/self/cgroup").read_text(encoding="utf-8").splitlines()
@@ -98,8 +100,8 @@ def _group_folders() -> dict[str, str]:
 
 @dataclass(frozen=True)
 class Limits:
-    """Of all programs of one clone together: how many there may be at once, and bytes of memory; bytes on disk that they may add;
-    0 for no limit."""
+    """Of all programs of one clone together: how many there may be at once, and bytes of memory; bytes on disk that
+    they may add; 0 for no limit."""
 
     processes: int = 0
     memory: int = 0
@@ -144,8 +146,8 @@ class Sealing:
 
 
 def program_places(program: str) -> list[str]:
-    """What a program needs to be read to run: where it is installed, by each name and link on the way to it, and where its
-    interpreter is, if it is a script."""
+    """What a program needs to be read to run: where it is installed, by each name and link on the way to it, and where
+    its interpreter is, if it is a script."""
     found: list[str] = []
     seen: set[str] = set()
     left = [os.path.abspath(program)]
@@ -196,8 +198,8 @@ def own_interpreter() -> list[str]:
 def arranged(
     readable: Iterable[str], writable: Iterable[str], hidden: Iterable[str]
 ) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """What is readable, without what is hidden: something readable that lies in a hidden place stays so, since it was named;
-    one in which the whole of a hidden place would be opened again does not. And the hidden ones that matter."""
+    """What is readable, without what is hidden: something readable that lies in a hidden place stays so, since it was
+    named; one in which the whole of a hidden place would be opened again does not. And the hidden ones that matter."""
     apart = {os.path.realpath(h) for h in hidden} | {os.path.abspath(h) for h in hidden}
     apart |= set(_SECRETS)
     wanted = {os.path.abspath(p) for p in (*SYSTEM, *readable)}
@@ -207,7 +209,8 @@ def arranged(
 
 
 def in_system_tmp(places: Iterable[str]) -> bool:
-    """Whether any of ``places`` lies in the system's temporary folder: programs cannot be given that for their own then."""
+    """Whether any of ``places`` lies in the system's temporary folder: programs cannot be given that for their own
+    then."""
     return any(os.path.realpath(p).startswith(("/tmp/", "/var/tmp/")) for p in places)
 
 
@@ -264,10 +267,9 @@ def remove_groups(folders: Iterable[str]) -> None:
 class DiskWatch:
     """Ends the programs of a clone when they have added more to the disk than they may, while a ``with`` block lasts.
 
-    The disk's own figure is looked at often, which costs nothing; the folders are measured when that has moved, and now and
-    then. What is written in between is bounded by what a disk takes in a tenth of a second, or where others free as much at the
-    same time, in half a second.
-    """
+    The disk's own figure is looked at often, which costs nothing; the folders are measured when that has moved, and now
+    and then. What is written in between is bounded by what a disk takes in a tenth of a second, or where others free as
+    much at the same time, in half a second."""
 
     def __init__(self, folders: Sequence[str], most: int, end: Callable[[], object]) -> None:
         self._folders, self._most, self._end_programs = folders, most, end

@@ -1,5 +1,5 @@
-"""What stands in the way of an upgrade in the database itself: engine, rights, old kinds of tables, rows that name what is
-not there, changes of the definitions that are still pending."""
+"""What stands in the way of an upgrade in the database itself: engine, rights, old kinds of tables, rows that name what
+is not there, changes of the definitions that are still pending."""
 
 from __future__ import annotations
 
@@ -28,8 +28,8 @@ _INLINE = re.compile(
 
 
 def database_checks(site: SiteView, release: Release, target: str, wanted: str | None = None) -> list[Check]:
-    """Whether the target runs on the site's database engine and version (or on those ``wanted``), and whether its user may
-    do what a snapshot needs."""
+    """Whether the target runs on the site's database engine and version (or on those ``wanted``), and whether its user
+    may do what a snapshot needs."""
     database = site.database
     if database.engine == NO_ENGINE or not database.exists():
         return []
@@ -44,15 +44,17 @@ def database_checks(site: SiteView, release: Release, target: str, wanted: str |
                             "move it by the system's own means first, then draft the upgrade anew"))  # fmt: skip
     elif version != now_version:
         reason = f"{engine} {now_version} → {version}: upgrade the server by itself, before or after, never in one step"
-        checks.append(Check("database server", Verdict.CAUTION, reason,
-                            "a trial runs on the server program that is installed here: install that version"))  # fmt: skip
+        remedy = "a trial runs on the server program that is installed here: install that version"
+        checks.append(Check("database server", Verdict.CAUTION, reason, remedy))
     asked = release.requires.database
     if asked and engine not in asked:
         there = ", ".join(sorted(asked))
-        checks.append(Check("database", Verdict.BLOCKED, f"{target} does not run on {engine} any more (it runs on: {there})",
+        checks.append(Check("database", Verdict.BLOCKED, f"{target} does not run on {engine} any more (it runs on: "
+            f"{there})",
                             "move the database to another engine first"))  # fmt: skip
     elif asked and not allows(asked[engine], version):
-        checks.append(Check("database", Verdict.BLOCKED, f"{target} wants {engine} {asked[engine]}; the site has {version}",
+        checks.append(Check("database", Verdict.BLOCKED, f"{target} wants {engine} {asked[engine]}; the site has "
+            f"{version}",
                             "upgrade the database server first"))  # fmt: skip
     else:
         told = f"{engine} {version}" + (" fits" if asked else "; the feed asks for none in particular")
@@ -78,8 +80,8 @@ def _wanted(text: str | None, engine: str, version: str) -> tuple[str, str]:
 
 
 def contents_checks(site: SiteView) -> list[Check]:
-    """Old kinds of tables and character sets, definitions that do not go together, rows that name what is not there, pending
-    changes of definitions. Reads only."""
+    """Old kinds of tables and character sets, definitions that do not go together, rows that name what is not there,
+    pending changes of definitions. Reads only."""
     if site.database.engine == NO_ENGINE or not site.database.exists():
         return []
     with site.reading_database() as state:
@@ -101,8 +103,8 @@ def _kinds_of_tables(schema: Schema) -> Iterator[Check]:
             charsets.setdefault(charset, []).append(table.name)
     if old:
         reason = f"{plural(len(old), 'table knows', 'tables know')} no transactions: {_listed(old)}"
-        yield Check("table engines", Verdict.CAUTION, reason,
-                    "convert them (ALTER TABLE … ENGINE=InnoDB): in them a failed migration stays half-way")  # fmt: skip
+        remedy = "convert them (ALTER TABLE … ENGINE=InnoDB): in them a failed migration stays half-way"
+        yield Check("table engines", Verdict.CAUTION, reason, remedy)
     narrow = {c: t for c, t in charsets.items() if c not in ("utf8mb4", "binary", "ascii")}
     if narrow:
         told = "; ".join(f"{c}: {_listed(sorted(t))}" for c, t in sorted(narrow.items()))
@@ -111,7 +113,8 @@ def _kinds_of_tables(schema: Schema) -> Iterator[Check]:
 
 
 def _references(schema: Schema) -> Iterator[tuple[Table, str, Table, str, bool]]:
-    """Columns that name a row of another table: declared, or by their name (``seed_id`` for ``seeds``). The last says which."""
+    """Columns that name a row of another table: declared, or by their name (``seed_id`` for ``seeds``). The last says
+    which."""
     tables = {t.bare_name.lower(): t for t in schema.tables if t.kind == "table"}
     for table in tables.values():
         declared = set()
@@ -136,9 +139,11 @@ _INTEGER = re.compile(r"^(?:tiny|small|medium|big)?int(?:eger)?\b")
 
 
 def _type_of(table: Table, column: str) -> str:
-    """A column's type as the engine writes it, without a width that only says how it is shown; empty where it is not told."""
+    """A column's type as the engine writes it, without a width that only says how it is shown; empty where it is not
+    told."""
     found = re.search(
-        rf"(?im)^\s*[`\"]?{re.escape(column)}[`\"]?\s+(\w+(?: varying| precision)?(?:\s*\([\d,\s]*\))?(?:\s+unsigned)?)",
+        rf"(?im)^\s*[`\"]?{re.escape(column)}[`\"]?\s+(\w+(?: varying| "
+        rf"precision)?(?:\s*\([\d,\s]*\))?(?:\s+unsigned)?)",
         table.ddl,
     )
     told = " ".join(found[1].lower().split()) if found is not None else ""
@@ -146,7 +151,8 @@ def _type_of(table: Table, column: str) -> str:
 
 
 def _unlike_definitions(schema: Schema) -> Iterator[Check]:
-    """Columns whose type is not that of what they name, and tables whose texts are compared by other rules than most."""
+    """Columns whose type is not that of what they name, and tables whose texts are compared by other rules than
+    most."""
     if schema.kind.own_types:
         return  # every value has its own type there
     unlike = []
@@ -192,7 +198,10 @@ def _orphaned_rows(state: DatabaseState) -> Iterator[Check]:
         lost = named - there - {"None", "0", ""}
         if lost:
             how = "as the definition wants" if declared else "as the column's name says"
-            reason = f"{plural(len(lost), 'value')} of {table.name}.{column} {'names' if len(lost) == 1 else 'name'} no row of "
+            reason = (
+                f"{plural(len(lost), 'value')} of {table.name}.{column} {'names' if len(lost) == 1 else 'name'} no "
+                f"row of "
+            )
             reason += f"{parent.name}, {how}: {_listed(sorted(lost))}"
             yield Check("orphaned rows", Verdict.CAUTION, reason,
                         "look at them: a migration that adds a constraint fails on them")  # fmt: skip

@@ -1,5 +1,5 @@
-"""What stands in the way of an upgrade in the site's files: edits, strays, files that go, code that cannot be parsed, space,
-rights, the newest snapshot."""
+"""What stands in the way of an upgrade in the site's files: edits, strays, files that go, code that cannot be parsed,
+space, rights, the newest snapshot."""
 
 from __future__ import annotations
 
@@ -161,7 +161,8 @@ def syntax_checks(
     return [
         Check(
             f"syntax of {owner}", Verdict.CAUTION if owner in unused else Verdict.BLOCKED,
-            f"{name} {runtime} cannot parse {plural(len(found), 'file')}: {found[0].path}:{found[0].line}, {found[0].message}",
+            f"{name} {runtime} cannot parse {plural(len(found), 'file')}: {found[0].path}:{found[0].line}, "
+            f"{found[0].message}",
             "update it, or correct the file and carry the edit over",
         )
         for owner, found in sorted(by_owner.items())

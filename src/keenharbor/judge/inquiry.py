@@ -1,4 +1,5 @@
-"""What is asked of a site before an upgrade, and the list of all that is looked at. A further check is one function and a row."""
+"""What is asked of a site before an upgrade, and the list of all that is looked at. A further check is one function and
+a row."""
 
 from __future__ import annotations
 
@@ -109,6 +110,7 @@ def _second_place(asked: Inquiry) -> Iterable[Check]:
 
 
 CHECKS: tuple[Callable[[Inquiry], Iterable[Check]], ...] = (
-    _edits, _dropped, _database, _contents, _runtime, _notes, _standing, _syntax, _strays, _space, _snapshot, _second_place,
+    _edits, _dropped, _database, _contents, _runtime, _notes, _standing, _syntax, _strays, _space, _snapshot,
+    _second_place,
 )  # fmt: skip
 """In the order in which they are told, where they weigh the same."""

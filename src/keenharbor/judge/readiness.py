@@ -6,7 +6,6 @@ import dataclasses
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
-from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import today
@@ -50,7 +49,7 @@ class Readiness:
     def verdict(self) -> Verdict:
         return min((c.verdict for c in self.checks), key=lambda v: v.rank, default=Verdict.CLEAR)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "verdict": self.verdict.value,
             "target": {"core": self.core, "runtime": self.runtime},
@@ -73,8 +72,8 @@ def judge(
 ) -> Readiness:
     """Judge whether ``site`` can go to ``core`` on ``runtime`` (None: as they are now).
 
-    ``latest`` is what `latest_core` found, when that was asked for. ``database`` is the engine or version of it to go to
-    (``11.4``, ``postgres``, ``postgres 16``).
+    ``latest`` is what `latest_core` found, when that was asked for. ``database`` is the engine or version of it to go
+    to (``11.4``, ``postgres``, ``postgres 16``).
 
     ``chosen`` is what a person wants to become of an extension. Reads only. Raises
     `UsageError` for a core, runtime, extension or version that does not exist.
@@ -108,7 +107,8 @@ def judge(
 
 
 def _with_facts(site: SiteView, feed: Feed, component: Component, runtime: str) -> Component:
-    """A component that does not say itself what it asks for, with what its distribution or the feed says of its release."""
+    """A component that does not say itself what it asks for, with what its distribution or the feed says of its
+    release."""
     if component.requires_core or component.requires_runtime or not is_version(component.version):
         return component
     if isinstance(feed, IndexFeed):
@@ -139,8 +139,8 @@ class Latest:
 
 
 def latest_core(site: SiteView, feed: Feed, runtime: str | None, chosen: Mapping[str, Choice]) -> Latest:
-    """The newest core to which all that stays can go, on ``runtime`` (or the one that the site has); the newest of all when
-    there is none, so that what stands in the way is told."""
+    """The newest core to which all that stays can go, on ``runtime`` (or the one that the site has); the newest of all
+    when there is none, so that what stands in the way is told."""
     releases = feed.of(site.model.core.package)
     if not releases:
         raise UsageError(f"the feed has no {site.model.core.package}", where=feed.folder)
@@ -162,7 +162,8 @@ def latest_core(site: SiteView, feed: Feed, runtime: str | None, chosen: Mapping
 
 
 def _wishes(
-    site: SiteView, feed: Feed, components: Mapping[str, Component], core: str, runtime: str, chosen: Mapping[str, Choice],
+    site: SiteView, feed: Feed, components: Mapping[str, Component], core: str, runtime: str,
+    chosen: Mapping[str, Choice],
     staying: set[str],
 ) -> tuple[list[Wish], FeedUniverse]:  # fmt: skip
     """What is asked of the versions (names as the feed has them), and what there is to choose from."""

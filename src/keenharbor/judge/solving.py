@@ -1,5 +1,5 @@
-"""Versions that go together: a consistent set for a target, why there is none, the least change that would make one, and the
-route over intermediate releases.
+"""Versions that go together: a consistent set for a target, why there is none, the least change that would make one,
+and the route over intermediate releases.
 
 The search is that of resolvelib (https://github.com/sarugaku/resolvelib), which pip uses for the same question.
 """
@@ -107,8 +107,8 @@ def solve(universe: Universe, wishes: Sequence[Wish]) -> Solved | Unsolved:
         return Unsolved((*told, *(_there_is(universe, n) for n in sorted(names))))
     except ResolutionTooDeep:
         return Unsolved(("no set of versions was found within the search's limit",))
-    # What was tried on the way and is asked for no more stays in the state. The library's own sorting out of these goes up from
-    # each, without an end where some ask for each other in a ring; down from the wishes there is one.
+    # What was tried on the way and is asked for no more stays in the state. The library's own sorting out of these goes
+    # up from each, without an end where some ask for each other in a ring; down from the wishes there is one.
     needed: dict[str, Offer] = {}
     asked = [w.name for w in wishes]
     while asked:
@@ -162,8 +162,8 @@ def _there_is(universe: Universe, name: str) -> str:
 
 @dataclass(frozen=True)
 class Change:
-    """What would have to change so that there is a set of versions: another version of ``core`` or the runtime for the target
-    (``instead``), and names that are given up."""
+    """What would have to change so that there is a set of versions: another version of ``core`` or the runtime for the
+    target (``instead``), and names that are given up."""
 
     instead: Mapping[str, str]
     without: tuple[str, ...]
@@ -199,8 +199,8 @@ def least_change(
 
 
 class FeedUniverse:
-    """What a feed offers, beside what is installed and the runtimes that are at hand. Of names that are ``moving`` the newest
-    version is liked best, of others the one that is installed."""
+    """What a feed offers, beside what is installed and the runtimes that are at hand. Of names that are ``moving`` the
+    newest version is liked best, of others the one that is installed."""
 
     def __init__(
         self, feed: Feed, core: str, runtimes: Iterable[str], installed: Iterable[Offer], moving: Container[str]
@@ -262,8 +262,8 @@ def _runtime_order(text: str) -> tuple[int, ...]:
 
 
 def route(feed: Feed, core: str, now: str, target: str) -> list[str] | None:
-    """The releases of the core over which the way from ``now`` leads to ``target``, the target last: fewest stops, and of
-    equally many the newer ones. None when the feed's releases allow no way."""
+    """The releases of the core over which the way from ``now`` leads to ``target``, the target last: fewest stops, and
+    of equally many the newer ones. None when the feed's releases allow no way."""
     releases = [r for r in feed.of(core) if version_order(now) < r.order <= version_order(target)]
     begun: deque[tuple[str, list[str]]] = deque([(now, [])])
     seen = {version_order(now)}

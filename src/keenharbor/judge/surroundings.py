@@ -1,4 +1,5 @@
-"""What stands in the way of an upgrade around the site: the runtime's modules and limits, snapshots on one disk only."""
+"""What stands in the way of an upgrade around the site: the runtime's modules and limits, snapshots on one disk
+only."""
 
 from __future__ import annotations
 
@@ -73,8 +74,8 @@ _LARGEST_CONFIG = 1024 * 1024
 
 
 def limits_of_the_web_server(site: SiteView) -> dict[str, tuple[str, str]]:
-    """What files of the web server say by name, and which one: those in the site's own folders, and those that the site file
-    names. What stands in the root counts most: a folder's own file holds for that folder alone."""
+    """What files of the web server say by name, and which one: those in the site's own folders, and those that the site
+    file names. What stands in the root counts most: a folder's own file holds for that folder alone."""
     home = site.site_file.absolute().parent
     folders = [*(p for p in site.path().iterdir() if p.is_dir() and not p.is_symlink()), site.path()]
     files: list[AnyPath] = [home / name for name in site.model.runtime.server_configs]
@@ -122,5 +123,6 @@ def second_place_check(site: SiteView, snapshot: NewestSnapshot | None) -> list[
             place = Path(entry.place) if entry.place else None
             if place is not None and place.exists() and disk_of(place) != disk:
                 return [Check("second place", Verdict.CLEAR, f"the newest snapshot lies at {place}, too")]
-    return [Check("second place", Verdict.CAUTION, "the site and its snapshots are on one disk: if it breaks, all is gone",
+    return [Check("second place", Verdict.CAUTION, "the site and its snapshots are on one disk: if it breaks, all is "
+        "gone",
                   f"keenharbor snapshot export {snapshot.id}, to another disk or machine")]  # fmt: skip

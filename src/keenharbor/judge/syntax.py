@@ -15,8 +15,10 @@ from keenharbor.host.programs import ProgramError, ask_program
 # (https://docs.python.org/3/library/functions.html#compile).
 _PHP = (
     "if (!function_exists('token_get_all')) { fwrite(STDERR, 'its tokenizer extension is missing'); exit(3); }"
-    "while (($f = fgets(STDIN)) !== false) { $f = json_decode($f); $c = @file_get_contents($f); if ($c === false) continue;"
-    "try { token_get_all($c, TOKEN_PARSE); } catch (ParseError $e) { echo json_encode([$f, $e->getLine(), $e->getMessage()],"
+    "while (($f = fgets(STDIN)) !== false) { $f = json_decode($f); $c = @file_get_contents($f); if ($c === false) "
+    "continue;"
+    "try { token_get_all($c, TOKEN_PARSE); } catch (ParseError $e) { echo json_encode([$f, $e->getLine(), "
+    "$e->getMessage()],"
     ' JSON_INVALID_UTF8_SUBSTITUTE), "\\n"; } }'
 )
 _PYTHON = """
@@ -62,8 +64,8 @@ def code_files(runtime: str, paths: Iterable[str]) -> list[str]:
 
 
 def syntax_faults(runtime: str, program: str, root: str, paths: Iterable[str]) -> list[SyntaxFault]:
-    """The files of ``paths`` (relative to ``root``) that ``program`` cannot parse. Raises `KeenHarborError` when it cannot
-    be asked."""
+    """The files of ``paths`` (relative to ``root``) that ``program`` cannot parse. Raises `KeenHarborError` when it
+    cannot be asked."""
     asked = "".join(json.dumps(f"{root}/{p}") + "\n" for p in paths)
     try:
         said = ask_program([program, *_PARSERS[runtime][1]], seconds=_SECONDS, told=asked.encode())

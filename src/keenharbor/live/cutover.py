@@ -63,13 +63,14 @@ class Drift:
     def __bool__(self) -> bool:
         return bool(self.files or self.rows or self.serious)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return asdict(self)
 
 
 @dataclass(frozen=True)
 class CutoverOptions:
-    """``despite_verdict``: carry out a plan whose trial did not pass; ``despite_drift``: on a site that has moved on."""
+    """``despite_verdict``: carry out a plan whose trial did not pass; ``despite_drift``: on a site that has moved
+    on."""
 
     despite_verdict: bool = False
     despite_drift: bool = False
@@ -92,7 +93,7 @@ class CutoverResult:
     checks_left_out: tuple[str, ...]
     remarks: tuple[str, ...] = ()
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {**asdict(self), "notes": [n.as_json() for n in self.notes]}
 
 
@@ -156,11 +157,12 @@ class Unlike(Exception):
 
 
 def run_cutover(
-    site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None, progress: Progress,
+    site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None,
+    progress: Progress,
     ask: Callable[[str], None] | None = None,
 ) -> CutoverResult:  # fmt: skip
-    """Carry ``plan`` out on live; the caller has asked `rehearsal_of` and `check_drift`. ``ask`` shows a person what to do
-    and returns when they are done; without it a plan with such a step is refused.
+    """Carry ``plan`` out on live; the caller has asked `rehearsal_of` and `check_drift`. ``ask`` shows a person what to
+    do and returns when they are done; without it a plan with such a step is refused.
 
     Raises what the guard raises (`keenharbor.live.guard`).
     """
@@ -200,7 +202,8 @@ def run_cutover(
     return CutoverResult(
         site.name, trial.id, safety.id, tuple(records), pages, tuple(notes), site.core_version(),
         f"{site.model.runtime.name} {site.runtime_version()}", round(time.monotonic() - began, 3),
-        round(change.maintenance_seconds, 3), tuple(c.name for c in site.model.check if c.writes), tuple(change.remarks),
+        round(change.maintenance_seconds, 3), tuple(c.name for c in site.model.check if c.writes),
+        tuple(change.remarks),
     )  # fmt: skip
 
 
@@ -244,14 +247,14 @@ class _Live:
     ask: Callable[[str], None] | None
     changed: bool = False
 
-    def carry_out(self, plan: Plan, progress: Progress) -> tuple[list[dict[str, Any]], dict[str, str]]:
+    def carry_out(self, plan: Plan, progress: Progress) -> tuple[list[dict[str, object]], dict[str, str]]:
         """Every step; returns what is told of each, and the versions moved on. Raises `Unlike` for one that fails."""
         site = self.change.site
         place = Workplace(
             self.change.live, self.feed, site.address, pass_header(site, self.change.token), (self.descriptor,),
             restart=self._restart, check=self._check, ask=self.ask, install=self._install,
         )  # fmt: skip
-        records: list[dict[str, Any]] = []
+        records: list[dict[str, object]] = []
         versions: dict[str, str] = {}
         for number, step in enumerate(plan.step, 1):
             if step.save:

@@ -1,8 +1,8 @@
-"""Live's virtual environment: changed beside and put in place by a rename, so that it can go back with code and database.
+"""Live's virtual environment: changed beside and put in place by a rename, so that it can go back with code and
+database.
 
-The one that was in place stays beside it, as ``.NAME.before-TIME``. Which one belongs to a snapshot is told by the versions
-that its manifest lists. Each function can be repeated after an interruption.
-"""
+The one that was in place stays beside it, as ``.NAME.before-TIME``. Which one belongs to a snapshot is told by the
+versions that its manifest lists. Each function can be repeated after an interruption."""
 
 from __future__ import annotations
 
@@ -25,8 +25,8 @@ KEPT = 2
 def install_beside(
     site: SiteView, wants: Sequence[str], removes: Sequence[str], wheelhouse: Path | None, time_limit: float
 ) -> Ran:
-    """Install into a copy of live's environment, and put that in place when all went well. Raises `KeenHarborError` where
-    there is no environment."""
+    """Install into a copy of live's environment, and put that in place when all went well. Raises `KeenHarborError`
+    where there is no environment."""
     home = environment_of(site)
     if home is None:
         raise KeenHarborError(
@@ -60,7 +60,8 @@ def environment_missing(site: SiteView, snapshot: Snapshot) -> str:
     if _is_in_place(site, snapshot) or _kept(site, snapshot) is not None:
         return ""
     return (
-        "the virtual environment is not the one that belongs to the snapshot, and that one is not kept: install the versions "
+        "the virtual environment is not the one that belongs to the snapshot, and that one is not kept: install the "
+        "versions "
         f"that 'keenharbor snapshot show {snapshot.id} --json' lists under 'environment'"
     )
 

@@ -1,7 +1,7 @@
 """The one guard that surrounds every change of live: cutover, rollback, restore.
 
-Who changes live gets a `Change` for the time of a block, and nothing else makes a live site that can be written to. Whatever
-happens in the block, live ends in one of these ways, and the error says which:
+Who changes live gets a `Change` for the time of a block, and nothing else makes a live site that can be written to.
+Whatever happens in the block, live ends in one of these ways, and the error says which:
 
 where it stopped                          live                                       the error, its exit code
 before maintenance could be on            untouched                                  as it was raised (2, 3)
@@ -10,9 +10,8 @@ while changing                            the safety snapshot put back, looked a
 after the change was done                 as after the change                        `UnsettledError` (5)
 when any of that failed, or was stopped   half-way; the journal says how far         `UnsettledError` (5)
 
-A killed run gets no error; `settle` reads the journal. What is written into the log never changes an outcome: that it could
-not be written is told beside it (`Change.remarks`).
-"""
+A killed run gets no error; `settle` reads the journal. What is written into the log never changes an outcome: that it
+could not be written is told beside it (`Change.remarks`)."""
 
 from __future__ import annotations
 
@@ -113,9 +112,10 @@ def changing_live(
     site: SiteView, store: Store, kind: ChangeKind, progress: Progress, since: Snapshot | None, why: str,
     facts: JournalFacts, *, advice: str | None = None,
 ) -> Iterator[Change]:  # fmt: skip
-    """Guard a change of live. When the block is entered, visitors are locked out, and the safety snapshot (``why`` is its
-    comment; only what changed ``since`` is read) is taken. The block calls `Change.enter` with ``changing`` before it changes
-    anything, and with ``done`` when all is as it should be; then visitors are let in, and the block's end is the change's.
+    """Guard a change of live. When the block is entered, visitors are locked out, and the safety snapshot (``why`` is
+    its comment; only what changed ``since`` is read) is taken. The block calls `Change.enter` with ``changing`` before
+    it changes anything, and with ``done`` when all is as it should be; then visitors are let in, and the block's end is
+    the change's.
 
     Raises what the head of this module tells; ``advice`` says what to do after a change that was put back.
     """
@@ -136,8 +136,8 @@ def changing_live(
 
 @contextlib.contextmanager
 def _reserved(site: SiteView, store: Store, since: Snapshot | None) -> Iterator[Reserve]:
-    """Room for journal and log, and for the safety snapshot, before visitors are locked out. Raises `KeenHarborError` where
-    there is too little: nothing was begun then."""
+    """Room for journal and log, and for the safety snapshot, before visitors are locked out. Raises `KeenHarborError`
+    where there is too little: nothing was begun then."""
     wanted = estimate(site, TakeOptions(every_row=True), since).most_added + _MARGIN
     reserve = Reserve([(site.work, _WORK_RESERVE), (store.folder, wanted)])
     try:
@@ -148,7 +148,8 @@ def _reserved(site: SiteView, store: Store, since: Snapshot | None) -> Iterator[
             raise
         raise KeenHarborError(
             f"too little space for the safety snapshot and the journal: {size(wanted + _WORK_RESERVE)} are wanted",
-            where=store.folder, advice="free some space ('keenharbor snapshot thin --preview'), then type the command again",
+            where=store.folder, advice="free some space ('keenharbor snapshot thin --preview'), then type the command "
+                "again",
         ) from None  # fmt: skip
     try:
         yield reserve
@@ -221,7 +222,8 @@ def _end(change: Change, error: BaseException, advice: str | None) -> NoReturn:
     try:
         if phase == "changing":
             assert safety is not None
-            # That it was done may stand on disk already, and only what came behind it failed: killed from here on it is not.
+            # That it was done may stand on disk already, and only what came behind it failed: killed from here on it is
+            # not.
             change.enter("changing")
             change.progress.stage(f"putting everything back from snapshot {safety.id}")
             put_back(change.live, safety)

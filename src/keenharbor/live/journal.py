@@ -6,8 +6,8 @@ changing   anything                                 cutover: the safety snapshot
                                                     rollback, restore: carried on, live is as after
 done       the change stands, all checks passed     maintenance off: live is as after
 
-A change that came to its end leaves its journal as ``last-change.json``: what is known of it does not hang on the log alone.
-"""
+A change that came to its end leaves its journal as ``last-change.json``: what is known of it does not hang on the log
+alone."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ import secrets
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
@@ -35,8 +35,8 @@ TOKEN_BYTES = 12
 
 
 class Journal(BaseModel):
-    """An open change. ``safety`` is the snapshot of live before it; ``target`` the one that a rollback or a restore goes back to,
-    ``chosen`` what of it is given back."""
+    """An open change. ``safety`` is the snapshot of live before it; ``target`` the one that a rollback or a restore
+    goes back to, ``chosen`` what of it is given back."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -48,7 +48,7 @@ class Journal(BaseModel):
     safety: str | None = None
     target: str | None = None
     trial: str | None = None
-    chosen: dict[str, Any] | None = None
+    chosen: dict[str, object] | None = None
 
     @property
     def told(self) -> str:
@@ -61,7 +61,7 @@ class JournalFacts:
 
     target: str | None = None
     trial: str | None = None
-    chosen: dict[str, Any] | None = None
+    chosen: dict[str, object] | None = None
 
 
 def new_token() -> str:
@@ -84,8 +84,8 @@ def begin_journal(site: SiteView, kind: ChangeKind, token: str, facts: JournalFa
 
 
 def enter_phase(site: SiteView, journal: Journal, phase: Phase, safety: str | None = None) -> Journal:
-    """Note that the change enters ``phase``, before anything of it is done. That it is done is noted when all that was written,
-    by whatever program, is on disk: behind a power cut, too, the change is either carried on or there."""
+    """Note that the change enters ``phase``, before anything of it is done. That it is done is noted when all that was
+    written, by whatever program, is on disk: behind a power cut, too, the change is either carried on or there."""
     if phase == "done":
         os.sync()
     journal = journal.model_copy(update={"phase": phase, "safety": safety or journal.safety})
@@ -105,8 +105,8 @@ def close_journal(site: SiteView) -> None:
 
 
 def open_journal(work: Path) -> Journal | None:
-    """The journal of a change that was interrupted; None when all is settled. Raises `DamagedError` when there is one that
-    cannot be read."""
+    """The journal of a change that was interrupted; None when all is settled. Raises `DamagedError` when there is one
+    that cannot be read."""
     return read_journal(work / JOURNAL_NAME)
 
 
@@ -181,7 +181,8 @@ def exclusive(site: SiteView, wait_seconds: float = 0, doing: str = "a change") 
 
 
 def refuse_running(site: SiteView) -> None:
-    """Raise `HeldError` when a change is under way, `UnsettledError` when one was interrupted: before long work is begun."""
+    """Raise `HeldError` when a change is under way, `UnsettledError` when one was interrupted: before long work is
+    begun."""
     if site.work.exists():
         with exclusive(site):
             pass

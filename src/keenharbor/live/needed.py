@@ -9,7 +9,8 @@ from keenharbor.trial.result import list_trials
 
 
 def needed_snapshots(site: SiteView) -> dict[str, str]:
-    """By id, what needs the snapshot: an open change of live, a clone, the newest trial of each plan (for its cutover)."""
+    """By id, what needs the snapshot: an open change of live, a clone, the newest trial of each plan (for its
+    cutover)."""
     found: dict[str, str] = {}
     seen: set[str] = set()
     for trial in list_trials(site.work):  # newest first

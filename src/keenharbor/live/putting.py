@@ -105,7 +105,8 @@ def what_differs(site: SiteView, snapshot: Snapshot) -> list[str]:
         for p in sorted(wanted.keys() & present.keys())
         if not wanted[p].same_content(present[p]) or (wanted[p].kind != "link" and wanted[p].mode != present[p].mode)
     ]
-    # A folder that holds what was left out (a log, a cache) stays, and one that is all of it is no part of the snapshot.
+    # A folder that holds what was left out (a log, a cache) stays, and one that is all of it is no part of the
+    # snapshot.
     found = [f for f in found if (e := present.get(f[5:])) is None or e.kind != "folder" or f[5:] in wanted]
     with site.reading_database() as state:
         delta = row_delta(snapshot.state, state)

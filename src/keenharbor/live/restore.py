@@ -1,7 +1,7 @@
 """Restore over live: everything of a snapshot, or parts of it, with nothing of visitors carried over.
 
-Files are staged beside their places and renamed; rows that differ are written in one transaction. A safety snapshot comes
-first, and the journal says what is being given back, so that an interrupted restore is carried on by `settle`.
+Files are staged beside their places and renamed; rows that differ are written in one transaction. A safety snapshot
+comes first, and the journal says what is being given back, so that an interrupted restore is carried on by `settle`.
 """
 
 from __future__ import annotations
@@ -101,7 +101,7 @@ class Conflict:
     def __bool__(self) -> bool:
         return bool(self.added_since or self.changed_since or self.missing or self.rows or self.redefined)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return asdict(self)
 
 
@@ -138,7 +138,7 @@ class RestoredLive:
     rows: int
     remarks: tuple[str, ...] = ()
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return asdict(self)
 
 
@@ -187,8 +187,8 @@ def check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> None:
 def put_back_chosen(
     site: Writable, snapshot: Snapshot, chosen: Chosen, safety: str, live: Mapping[str, Entry] | None = None
 ) -> RestoredLive:
-    """Write what is chosen. Can be repeated. ``live`` are the entries of a safety snapshot taken just before: what is written
-    later than that would as well have been written after the restore."""
+    """Write what is chosen. Can be repeated. ``live`` are the entries of a safety snapshot taken just before: what is
+    written later than that would as well have been written after the restore."""
     written = removed = rows = 0
     if chosen.database:
         with site.writing_database() as writer:

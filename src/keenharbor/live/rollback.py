@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
 
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.progress import Progress
@@ -39,12 +38,13 @@ class RollbackResult:
     runtime: str
     remarks: tuple[str, ...] = ()
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return asdict(self)
 
 
 def default_target(site: SiteView, store: Store) -> Snapshot:
-    """The safety snapshot of the last cutover, also of one that could not be logged. Raises `UsageError` when there was none."""
+    """The safety snapshot of the last cutover, also of one that could not be logged. Raises `UsageError` when there was
+    none."""
     log = read_log(site.work)
     done = [e for e in log.entries if e.command == "cutover" and e.outcome == "done"]
     known = {s.id: s for s in list_snapshots(store, site.name)}
@@ -54,7 +54,8 @@ def default_target(site: SiteView, store: Store) -> Snapshot:
         candidates.insert(0, last.safety)
     elif log.damaged_behind(done[-1] if done else None):
         raise DamagedError(
-            f"line {log.damaged[-1][0]} of the log is damaged, and may tell of a later cutover", where=site.work / LOG_NAME,
+            f"line {log.damaged[-1][0]} of the log is damaged, and may tell of a later cutover",
+            where=site.work / LOG_NAME,
             advice="name the snapshot to go back to; 'keenharbor snapshot list' shows them",
         )  # fmt: skip
     for candidate in candidates:
@@ -76,9 +77,8 @@ def preview_rollback(site: SiteView, target: Snapshot) -> dict[str, int]:
 def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progress) -> RollbackResult:
     """Take a safety snapshot, then make live what ``target`` holds, plus visitors' new rows.
 
-    One that fails is put back by the guard; one that is killed is carried on by `settle`: both ends are in the store, so the
-    outcome is the same.
-    """
+    One that fails is put back by the guard; one that is killed is carried on by `settle`: both ends are in the store,
+    so the outcome is the same."""
     if target.site != site.name:
         raise UsageError(f"snapshot {target.id} is of the site '{target.site}', not of '{site.name}'")
     why = f"before going back to {target.id}"

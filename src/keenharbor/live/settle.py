@@ -41,8 +41,9 @@ SAFETY_REASONS: tuple[Reason, ...] = ("before a cutover", "before a rollback", "
 
 @dataclass(frozen=True)
 class Settled:
-    """What was settled, and whether live is now as ``before`` or as ``after`` the change; the ``kind`` is empty where nothing of
-    live was open. ``cleared`` names what killed runs had left elsewhere and was removed, ``remarks`` what else is to be known."""
+    """What was settled, and whether live is now as ``before`` or as ``after`` the change; the ``kind`` is empty where
+    nothing of live was open. ``cleared`` names what killed runs had left elsewhere and was removed, ``remarks`` what
+    else is to be known."""
 
     kind: str
     started_at: str
@@ -72,8 +73,8 @@ class _Settling:
 
 
 def settle(site: SiteView, progress: Progress) -> Settled | None:
-    """Bring live to the state before or after the interrupted change, let visitors in, and remove what killed runs have left;
-    None when there is nothing to settle. Raises `UnsettledError` when it could not be brought to its end."""
+    """Bring live to the state before or after the interrupted change, let visitors in, and remove what killed runs have
+    left; None when there is nothing to settle. Raises `UnsettledError` when it could not be brought to its end."""
     lease = held(site.work / LEASE_NAME, f"the site '{site.name}'", WAIT_SECONDS, doing=f"settling of {site.name}")
     with lease:
         work = _Settling(site, Writable.of(site, site.place, live_database_place(site)), progress)

@@ -25,8 +25,9 @@ CHANGES = ("cutover", "rollback", "snapshot restore", "settle")
 
 
 def snapshot_for_trial(site: SiteView, store: Store, wanted: str | None, progress: Progress) -> Snapshot:
-    """The snapshot that a trial starts from: the one that is ``wanted``, the newest, or a new one of ``live``; a new one as well
-    where there is none, or where live was changed since the newest was taken. Raises `UsageError` when there is no such one."""
+    """The snapshot that a trial starts from: the one that is ``wanted``, the newest, or a new one of ``live``; a new
+    one as well where there is none, or where live was changed since the newest was taken. Raises `UsageError` when
+    there is no such one."""
     known = list_snapshots(store, site.name)
     since = [e for e in read_log(site.work).entries if e.command in CHANGES and e.outcome in ("done", "settled")]
     stale = bool(known and since) and parse_stamp(since[-1].at) > known[0].taken_at

@@ -20,8 +20,8 @@ from keenharbor.trial.sums import damages_of
 
 
 def verify_site(site: SiteView, store: Store, progress: Progress, other: Store | None = None) -> Verification:
-    """Read and check the store (see `verify_store`), then the log, the journal, trials with their checkpoints, clones, and what
-    was agreed to and decided."""
+    """Read and check the store (see `verify_store`), then the log, the journal, trials with their checkpoints, clones,
+    and what was agreed to and decided."""
     found = verify_store(store, progress, other)
     progress.stage("checking the work folder")
     found.damages += [f"{LOG_NAME}, line {n}: {problem}" for n, problem in read_log(site.work).damaged]

@@ -6,7 +6,6 @@ import json
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from keenharbor.base.durable import write_durably
 from keenharbor.base.text import plural
@@ -22,7 +21,7 @@ class CarriedOver:
     """
 
     carried: dict[str, int] = field(default_factory=dict)
-    aside: list[dict[str, Any]] = field(default_factory=list)
+    aside: list[dict[str, object]] = field(default_factory=list)
     trimmed: int = 0
     elsewhere: list[str] = field(default_factory=list)
 

@@ -10,8 +10,8 @@ from keenharbor.trial.result import TrialResult
 
 
 def junit(result: TrialResult) -> bytes:
-    """One suite: a case for each step, a failure where it damaged something, skipped where a person is to look; one for the
-    isolation of the clone."""
+    """One suite: a case for each step, a failure where it damaged something, skipped where a person is to look; one for
+    the isolation of the clone."""
     suite = ET.Element(
         "testsuite",
         name=_plain(f"trial of {result.site}"),

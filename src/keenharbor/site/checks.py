@@ -21,8 +21,8 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True)
 class Check:
-    """One thing that was judged: what, how, why, and what to do about it; ``along`` is the distribution (and its version) that
-    must move, where it says so."""
+    """One thing that was judged: what, how, why, and what to do about it; ``along`` is the distribution (and its
+    version) that must move, where it says so."""
 
     subject: str
     verdict: Verdict

@@ -9,7 +9,6 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path, PurePosixPath
-from typing import Any
 
 from keenharbor.database import serialised
 from keenharbor.host import AnyPath, relative_to, size_of
@@ -160,7 +159,7 @@ _YES = ("1", "true", "t", "yes", "y", "on", "enabled", "active", "installed", "p
 _NO = ("0", "false", "f", "no", "n", "off", "disabled", "inactive", "uninstalled", "")
 
 
-def is_true(value: Any) -> bool:
+def is_true(value: object) -> bool:
     """Whether a cell says yes."""
     return value.strip().lower() in _YES if isinstance(value, str) else bool(value)
 
@@ -170,9 +169,9 @@ def says_yes_or_no(text: str) -> bool:
     return text.strip().lower() in (*_YES, *_NO)
 
 
-def words_of_cell(cell: Any) -> set[str]:
-    """Every text in a cell that holds a list: JSON, a serialised value, or words between commas or blanks. Of paths also
-    their folders (``shop/shop.php``: ``shop``)."""
+def words_of_cell(cell: object) -> set[str]:
+    """Every text in a cell that holds a list: JSON, a serialised value, or words between commas or blanks. Of paths
+    also their folders (``shop/shop.php``: ``shop``)."""
     text = cell.decode("utf-8", "replace") if isinstance(cell, bytes) else str(cell if cell is not None else "")
     found: set[str] = set()
     try:
@@ -197,7 +196,7 @@ def _texts_of_node(node: serialised.Node, found: set[str]) -> None:
             _texts_of_node(value, found)
 
 
-def _texts_of_json(value: Any, found: set[str]) -> None:
+def _texts_of_json(value: object, found: set[str]) -> None:
     if isinstance(value, str):
         found.add(value)
     elif isinstance(value, dict):

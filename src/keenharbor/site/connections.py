@@ -40,8 +40,8 @@ def server_place(
 
 
 def place_of_text(text: str, root: Path, user: str = "", password: str = "") -> DatabasePlace | None:
-    """The place that a connection URL or a data source name stands for; None when it is neither. Paths that do not begin at the
-    root of the file system begin at ``root``; ``user`` and ``password`` are for texts that name none."""
+    """The place that a connection URL or a data source name stands for; None when it is neither. Paths that do not
+    begin at the root of the file system begin at ``root``; ``user`` and ``password`` are for texts that name none."""
     text = text.strip()
     if found := _URL.match(text):
         engine = engine_of(found[1].partition("+")[0])

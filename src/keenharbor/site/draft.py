@@ -127,7 +127,8 @@ def refuse_inside(root: Path, site_file: Path) -> None:
     home = site_file.resolve().parent
     if root == home or root in home.parents:
         raise UsageError(
-            "the site file would lie inside the site's folder, from where it could be fetched by anybody", where=site_file,
+            "the site file would lie inside the site's folder, from where it could be fetched by anybody",
+            where=site_file,
             advice=f"go to a folder outside {root}, or name one with --out",
         )  # fmt: skip
 

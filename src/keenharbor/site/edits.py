@@ -22,7 +22,8 @@ from keenharbor.site.view import SiteView
 
 @dataclass(frozen=True)
 class Installed:
-    """A package as it is installed: its name and version, and its folder relative to the site's root ("" for the core)."""
+    """A package as it is installed: its name and version, and its folder relative to the site's root ("" for the
+    core)."""
 
     name: str
     version: str
@@ -82,8 +83,9 @@ LARGEST_PRISTINE = 2 * 1024**3
 
 
 def edits_against(site: SiteView, pristine: Path, under: str = "") -> list[LocalEdit]:
-    """How the site (its folder ``under``) differs from a pristine copy: a folder, or an archive (tar or zip, of which a single
-    folder on top is passed over). Only the copy's files are looked at. Raises `UsageError` when it cannot be read."""
+    """How the site (its folder ``under``) differs from a pristine copy: a folder, or an archive (tar or zip, of which a
+    single folder on top is passed over). Only the copy's files are looked at. Raises `UsageError` when it cannot be
+    read."""
     try:
         files = _files_of_folder(pristine) if pristine.is_dir() else _files_of_archive(pristine)
     except (OSError, tarfile.TarError, zipfile.BadZipFile, EOFError, ValueError, RuntimeError) as error:
@@ -140,7 +142,8 @@ def _files_of_archive(archive: Path) -> dict[str, bytes]:
 
 def distribution_edits(site: SiteView) -> tuple[list[LocalEdit], list[str]]:
     """The files of installed Python distributions that are not what their own records say
-    (https://packaging.python.org/en/latest/specifications/recording-installed-packages/); and distributions without a record."""
+    (https://packaging.python.org/en/latest/specifications/recording-installed-packages/); and distributions without a
+    record."""
     edits: list[LocalEdit] = []
     unknown: list[str] = []
     folder = site.packages_folder()

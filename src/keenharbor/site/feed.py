@@ -139,8 +139,8 @@ class Feed:
         return [r for r in self.releases if r.name == name]
 
     def versions_of(self, name: str, *, also_older: bool = False) -> list[str]:
-        """The versions of a package that may be gone to; ``also_older`` those below the installed one, too, where they are left
-        out otherwise."""
+        """The versions of a package that may be gone to; ``also_older`` those below the installed one, too, where they
+        are left out otherwise."""
         return [r.version for r in self.of(name)]
 
     def find(self, name: str, version: str) -> Release | None:
@@ -169,8 +169,9 @@ class Feed:
         return kept
 
     def sums(self, release: Release) -> Mapping[str, str]:
-        """The BLAKE3 of each file of a release's package, by path. They are kept beside the cache of the feed, so that a package
-        is read once; a package that is not there any more cannot be asked for its files, but still for these."""
+        """The BLAKE3 of each file of a release's package, by path. They are kept beside the cache of the feed, so that
+        a package is read once; a package that is not there any more cannot be asked for its files, but still for
+        these."""
         file = self.cache / f"{release.sha256}.sums.json" if self.cache is not None else None
         if file is not None:
             try:

@@ -1,9 +1,8 @@
 """Releases of Python distributions, from an index that speaks the standard simple repository API in JSON.
 
-The API: PEP 691 (https://peps.python.org/pep-0691/), with versions and sizes by PEP 700; a distribution's own metadata beside its
-file by PEP 658/714. A folder can stand for an index: ``NAME.json`` (or ``NAME/index.json``)
-is then a project's answer, and other addresses are files relative to it, so that everything works with no network.
-"""
+The API: PEP 691 (https://peps.python.org/pep-0691/), with versions and sizes by PEP 700; a distribution's own metadata
+beside its file by PEP 658/714. A folder can stand for an index: ``NAME.json`` (or ``NAME/index.json``) is then a
+project's answer, and other addresses are files relative to it, so that everything works with no network."""
 
 from __future__ import annotations
 
@@ -41,7 +40,8 @@ class Index:
         self.from_cache: list[str] = []
 
     def project(self, name: str) -> tuple[dict[str, Any], str] | None:
-        """A project's answer and the address that others in it are relative to; None when the index has no such project."""
+        """A project's answer and the address that others in it are relative to; None when the index has no such
+        project."""
         if not self._remote:
             for file in (Path(self._base) / f"{name}.json", Path(self._base) / name / "index.json"):
                 if file.is_file():
@@ -104,8 +104,9 @@ class Index:
 
 
 class IndexFeed(Feed):
-    """A feed whose releases are those of an index, asked for when they are needed. Of each minor version only the newest release
-    is offered (and any that is named), from the installed one on; not those that were taken back, nor trial versions."""
+    """A feed whose releases are those of an index, asked for when they are needed. Of each minor version only the
+    newest release is offered (and any that is named), from the installed one on; not those that were taken back, nor
+    trial versions."""
 
     def __init__(self, index: Index, core: str, python: str, installed: Mapping[str, str], folder: Path) -> None:
         super().__init__(folder, FeedModel(format=1, releases=[]))

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
@@ -20,7 +19,7 @@ from keenharbor.site.view import SiteView
 SITE_FILE_NAME = "keenharbor.toml"
 
 
-def merged(below: dict[str, Any], above: dict[str, Any]) -> dict[str, Any]:
+def merged(below: dict[str, object], above: dict[str, object]) -> dict[str, object]:
     """``above`` laid over ``below``: tables are joined key by key, everything else is replaced."""
     result = dict(below)
     for key, value in above.items():
@@ -152,17 +151,17 @@ class Origin:
     """Where the value of a key of the site file comes from."""
 
     key: str
-    value: Any
+    value: object
     where: str
     overrides: str = ""
 
 
 def origin_of(file: Path, key: str) -> Origin:
-    """Where ``key`` (parts divided by dots) got its value: the site file, the platform file, or what holds when neither says.
+    """Where ``key`` (parts divided by dots) got its value: the site file, the platform file, or what holds when neither
+    says.
 
-    The rule is one: what the site file says wins over the platform file, table by table and key by key; what neither says has the
-    value that docs/site-file.md gives. Raises `UsageError` for a key that does not exist.
-    """
+    The rule is one: what the site file says wins over the platform file, table by table and key by key; what neither
+    says has the value that docs/site-file.md gives. Raises `UsageError` for a key that does not exist."""
     model = load_site_file(file)
     parts = key.split(".")
     site = read_toml(file, "site file")
@@ -182,7 +181,7 @@ def origin_of(file: Path, key: str) -> Origin:
         return Origin(key, said, place(file), overrides)
     if below is not None and platform_file is not None:
         return Origin(key, below, place(platform_file))
-    value: Any = model
+    value: object = model
     for part in parts:
         known = (
             value.get(part)
@@ -203,11 +202,11 @@ def origin_of(file: Path, key: str) -> Origin:
 _UNKNOWN = object()
 
 
-def _fields(value: Any) -> Mapping[str, Any]:
+def _fields(value: object) -> Mapping[str, object]:
     return getattr(type(value), "model_fields", {})
 
 
-def _at(table: Any, parts: list[str]) -> Any:
+def _at(table: object, parts: list[str]) -> object:
     for part in parts:
         if not isinstance(table, dict) or part not in table:
             return None

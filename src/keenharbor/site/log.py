@@ -1,4 +1,5 @@
-"""The log: what was done to a site, when, by whom, with what outcome. Only ever appended to (see `keenharbor.base.chain`)."""
+"""The log: what was done to a site, when, by whom, with what outcome. Only ever appended to (see
+`keenharbor.base.chain`)."""
 
 from __future__ import annotations
 
@@ -15,8 +16,8 @@ LOG_NAME = "log.jsonl"
 
 @dataclass(frozen=True)
 class LogEntry:
-    """``outcome`` is a word: done, pass, fail, put back, settled …; ``detail`` a sentence; ``subject`` the id of what it is
-    about; ``place`` the file that was written elsewhere."""
+    """``outcome`` is a word: done, pass, fail, put back, settled …; ``detail`` a sentence; ``subject`` the id of what
+    it is about; ``place`` the file that was written elsewhere."""
 
     at: str
     who: str

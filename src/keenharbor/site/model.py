@@ -49,8 +49,8 @@ class PlatformPart(Part):
 class CorePart(Part):
     """The core: where its version is written, and its package's name in the feed.
 
-    The version stands in ``version_file``: by itself, or at ``key`` when the file is in a form of settings files; or it is
-    that of the installed ``distribution`` (see `RuntimePart.packages`)."""
+    The version stands in ``version_file``: by itself, or at ``key`` when the file is in a form of settings files; or it
+    is that of the installed ``distribution`` (see `RuntimePart.packages`)."""
 
     version_file: Text | None = None
     key: Text | None = None
@@ -81,9 +81,9 @@ class SettingsPart(Part):
 
 
 class SwitchPart(Part):
-    """What says which extensions are on: a database ``table`` with a column ``on`` for each ``name``; a table in which one row's
-    cell (``on``, in the row whose ``name`` is ``row``) lists them; or a list (or a table of yes and no) of the
-    settings ``file`` (that of ``[settings]`` where none is named) at ``setting``."""
+    """What says which extensions are on: a database ``table`` with a column ``on`` for each ``name``; a table in which
+    one row's cell (``on``, in the row whose ``name`` is ``row``) lists them; or a list (or a table of yes and no) of
+    the settings ``file`` (that of ``[settings]`` where none is named) at ``setting``."""
 
     table: Text | None = None
     name: Text | None = None
@@ -103,9 +103,10 @@ class SwitchPart(Part):
 class DescribedFolder(Part):
     """A folder whose folders are described by a file in each (keys as ``section.key``).
 
-    ``facts`` may have wild cards and ``{name}`` for the folder's name; with the format ``header`` its first comment holds lines
-    ``Key: value``. With the format ``distributions`` the installed Python distributions are meant, and ``folder`` is that of
-    their packages; ``only`` names those that belong to the site. Things of the same make in further folders: ``also``."""
+    ``facts`` may have wild cards and ``{name}`` for the folder's name; with the format ``header`` its first comment
+    holds lines ``Key: value``. With the format ``distributions`` the installed Python distributions are meant, and
+    ``folder`` is that of their packages; ``only`` names those that belong to the site. Things of the same make in
+    further folders: ``also``."""
 
     folder: Text
     also: list[Text] = []
@@ -116,7 +117,8 @@ class DescribedFolder(Part):
 
 
 class FolderPart(DescribedFolder):
-    """Where extensions or themes are, and what says which are on. Folders whose things are described otherwise: ``others``."""
+    """Where extensions or themes are, and what says which are on. Folders whose things are described otherwise:
+    ``others``."""
 
     others: list[DescribedFolder] = []
     switch: SwitchPart | None = None
@@ -130,9 +132,9 @@ class FolderPart(DescribedFolder):
 class DatabaseSettingsPart(Part):
     """The keys of the site's own settings file that say where its database is: names of keys, not values.
 
-    ``file`` and ``format`` when it is another one than that of ``[settings]``. ``url`` may hold a connection URL or a data source
-    name; ``host`` also ``HOST:PORT`` or ``HOST:/PATH/OF.sock``; a ``path`` that is a mere name becomes a file by
-    ``path_pattern`` (``data/{}.db``)."""
+    ``file`` and ``format`` when it is another one than that of ``[settings]``. ``url`` may hold a connection URL or a
+    data source name; ``host`` also ``HOST:PORT`` or ``HOST:/PATH/OF.sock``; a ``path`` that is a mere name becomes a
+    file by ``path_pattern`` (``data/{}.db``)."""
 
     file: Text | None = None
     format: SettingsForm | None = None
@@ -149,8 +151,8 @@ class DatabaseSettingsPart(Part):
 
 
 class DatabasePart(Part):
-    """The database: its engine and its place, as a ``path``, as the ``setting`` that holds the path, as a ``url``, or by
-    the keys of the site's own ``settings`` (which keep the password). A URL's password may stand in a file.
+    """The database: its engine and its place, as a ``path``, as the ``setting`` that holds the path, as a ``url``, or
+    by the keys of the site's own ``settings`` (which keep the password). A URL's password may stand in a file.
 
     ``scratch_url`` names a server on which clones may make databases; without it they get servers of their own."""
 
@@ -164,9 +166,10 @@ class DatabasePart(Part):
 
 
 class RuntimePart(Part):
-    """The language runtime: the file in the site that selects its version (or the ``version``), each version's launcher, and the
-    folder of its installed ``packages``. From a ``wheelhouse``, a folder of packages beside the site file, they are installed
-    without a network. ``server_configs`` are files of the web server that say what it allows the runtime."""
+    """The language runtime: the file in the site that selects its version (or the ``version``), each version's
+    launcher, and the folder of its installed ``packages``. From a ``wheelhouse``, a folder of packages beside the site
+    file, they are installed without a network. ``server_configs`` are files of the web server that say what it allows
+    the runtime."""
 
     name: Text
     version_file: Text | None = None
@@ -186,8 +189,8 @@ class ServePart(Part):
 
 
 class CommandsPart(Part):
-    """The system's own commands. Places: {runtime} {root} {owner} {name} {port}. ``pending`` only reads, and ends with another
-    code than 0 when changes of the database's definitions are pending."""
+    """The system's own commands. Places: {runtime} {root} {owner} {name} {port}. ``pending`` only reads, and ends with
+    another code than 0 when changes of the database's definitions are pending."""
 
     migrate: list[Text] | None = None
     pending: list[Text] | None = None
@@ -207,12 +210,13 @@ class UpgradePart(Part):
 
 
 class ClonePart(Part):
-    """Extensions that would disturb a copy of the site (redirects to its address, caches, licence checks): off in clones.
+    """Extensions that would disturb a copy of the site (redirects to its address, caches, licence checks): off in
+    clones.
 
-    A clone's programs see the system's programs and libraries, the runtimes that the site file names, and the clone; what
-    else they ``need`` to read is named here (relative to the site file). All of them together may be so many ``processes``,
-    take so much ``memory_mib`` and add so much ``disk_mib`` (0: three quarters of the machine's memory; twice what the
-    snapshot holds and 2 GiB)."""
+    A clone's programs see the system's programs and libraries, the runtimes that the site file names, and the clone;
+    what else they ``need`` to read is named here (relative to the site file). All of them together may be so many
+    ``processes``, take so much ``memory_mib`` and add so much ``disk_mib`` (0: three quarters of the machine's memory;
+    twice what the snapshot holds and 2 GiB)."""
 
     switch_off: list[Text] = []
     needs: list[Text] = []
@@ -251,9 +255,9 @@ class FilesPart(Part):
 class SnapshotPart(Part):
     """What a snapshot leaves out beside the paths of ``[files]``, and how much it may take of the machine.
 
-    Of ``empty_tables`` the definition is kept and no row; files larger than ``largest_file`` bytes are listed, not taken.
-    ``usual`` leaves out version control and what a package manager made (see `USUAL`). ``gentle`` is for shared servers.
-    """
+    Of ``empty_tables`` the definition is kept and no row; files larger than ``largest_file`` bytes are listed, not
+    taken. ``usual`` leaves out version control and what a package manager made (see `USUAL`). ``gentle`` is for shared
+    servers."""
 
     empty_tables: list[Text] = []
     largest_file: Annotated[int, Field(gt=0)] | None = None
@@ -281,9 +285,9 @@ class VolatilePart(Part):
 
 
 class LookPart(Part):
-    """Where a look at the pages starts, and how many pages it takes in at most. ``log_in`` names the check after which the pages
-    are walked once more on clones, as a member sees them; with ``pictures`` trials look with a browser, too. Pages that only
-    ``sitemaps`` list (and those that robots.txt names) are looked at last."""
+    """Where a look at the pages starts, and how many pages it takes in at most. ``log_in`` names the check after which
+    the pages are walked once more on clones, as a member sees them; with ``pictures`` trials look with a browser, too.
+    Pages that only ``sitemaps`` list (and those that robots.txt names) are looked at last."""
 
     starts: list[Text] = ["/"]
     limit: Annotated[int, Field(ge=1, le=100_000)] = 500
@@ -294,8 +298,8 @@ class LookPart(Part):
 
 
 class VerdictPart(Part):
-    """How much kinds of findings weigh, where that differs from what the tool says: by kind ``damage`` (fails a trial), ``doubt``
-    (asks for a person), ``note`` (is told only)."""
+    """How much kinds of findings weigh, where that differs from what the tool says: by kind ``damage`` (fails a trial),
+    ``doubt`` (asks for a person), ``note`` (is told only)."""
 
     weights: dict[str, Literal["damage", "doubt", "note"]] = {}
 
@@ -334,8 +338,8 @@ class CheckPart(Part):
 
 
 class FeedPart(Part):
-    """The feed of releases: a file; or, for Python sites, an ``index`` that speaks the simple repository API in JSON (an address,
-    or a folder that holds recorded answers). Of a file only releases of these ``channels`` are offered."""
+    """The feed of releases: a file; or, for Python sites, an ``index`` that speaks the simple repository API in JSON
+    (an address, or a folder that holds recorded answers). Of a file only releases of these ``channels`` are offered."""
 
     path: Text | None = None
     index: Text | None = None

@@ -17,8 +17,8 @@ _EVERYWHERE = ("index", "main", "__init__", "README", "LICENSE", "CHANGELOG", "p
 
 @dataclass(frozen=True)
 class Stray:
-    """A file that stands among those of ``package`` (by its folder) and did not come with it. ``instead_of`` is the file of a
-    package whose place it takes, as its name says: an override hides what that file becomes."""
+    """A file that stands among those of ``package`` (by its folder) and did not come with it. ``instead_of`` is the
+    file of a package whose place it takes, as its name says: an override hides what that file becomes."""
 
     path: str
     package: str
@@ -27,8 +27,8 @@ class Stray:
 
 
 def strays_in(site: SiteView, feed: Feed, entries: Mapping[str, Entry]) -> list[Stray]:
-    """Files of the areas of core, extensions and themes that no package of the feed owns. Packages that the feed does not have
-    are passed over: nothing can be said of their files."""
+    """Files of the areas of core, extensions and themes that no package of the feed owns. Packages that the feed does
+    not have are passed over: nothing can be said of their files."""
     if not feed.has_packages:
         return []
     owned: set[str] = set()
@@ -60,8 +60,8 @@ def strays_in(site: SiteView, feed: Feed, entries: Mapping[str, Entry]) -> list[
 
 
 def _instead_of(path: str, owned: set[str]) -> str:
-    """The file of a package whose name, with as many folders as agree, is that of ``path``; empty when there is none, or when
-    several would do."""
+    """The file of a package whose name, with as many folders as agree, is that of ``path``; empty when there is none,
+    or when several would do."""
     parts = path.split("/")
     alike = [o for o in owned if o.rsplit("/", 1)[-1] == parts[-1]]
     for depth in range(2, len(parts)):

@@ -29,8 +29,9 @@ _LAST_OF_A_LOG = 2 * 1024 * 1024
 
 @dataclass(frozen=True)
 class Installation:
-    """An extension or theme with what the feed has for it: the newest release of the site's channels, the newest of other
-    ``channels``, and whether it is given up; what it ``needs`` of other packages, and which are ``needed_by`` others."""
+    """An extension or theme with what the feed has for it: the newest release of the site's channels, the newest of
+    other ``channels``, and whether it is given up; what it ``needs`` of other packages, and which are ``needed_by``
+    others."""
 
     component: Component
     newest: str | None
@@ -49,7 +50,7 @@ class Installation:
             and version_order(self.newest) > version_order(self.component.version)
         )
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         facts = dataclasses.asdict(self.component)
         return {
             **facts, "newest": self.newest, "update_pending": self.update_pending, "replaced_by": self.replaced_by,
@@ -100,7 +101,7 @@ class Survey:
     opaque_places: dict[str, int]
     log_errors: dict[str, int]
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         told = {k: getattr(self, k) for k in self.__dataclass_fields__}
         told |= {
             "installations": [i.as_json() for i in self.installations],
@@ -189,7 +190,7 @@ def differences(earlier: Mapping[str, Any], later: Mapping[str, Any]) -> list[st
     return told
 
 
-def keep_survey(work: Path, told: Mapping[str, Any]) -> Path:
+def keep_survey(work: Path, told: Mapping[str, object]) -> Path:
     """Keep a survey as JSON for later; returns its file."""
     file = private_folder(work / "surveys") / f"{now():%Y%m%d-%H%M%S}.json"
     write_summed(file, dict(told))
@@ -219,7 +220,8 @@ def read_kept_survey(file: Path) -> dict[str, Any]:
 
 
 def _needs(site: SiteView, feed: Feed | None) -> dict[str, list[str]]:
-    """What each extension and theme needs of the others that are installed, by what its release (or distribution) says."""
+    """What each extension and theme needs of the others that are installed, by what its release (or distribution)
+    says."""
     components = site.components()
     known = {normal_name(c.name): c.name for c in components}
     there = distributions(site.packages_folder()) if site.model.runtime.packages is not None else {}

@@ -17,7 +17,7 @@ _HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r'^\s*("[^"]*"|[A-Za-z0-9_-]+)((?:\s*\.\s*(?:"[^"]*"|[A-Za-z0-9_-]+))*)\s*=')
 
 
-def read_toml(file: Path, what: str) -> dict[str, Any]:
+def read_toml(file: Path, what: str) -> dict[str, object]:
     """The content of a TOML file; ``what`` names it in errors. Raises `UsageError`."""
     try:
         text = file.read_text(encoding="utf-8")
@@ -61,7 +61,7 @@ def find_line(text: str, keys: Sequence[str | int]) -> int | None:
     return best[1] if best else None
 
 
-def validated(model: type[Model], data: dict[str, Any], file: Path, what: str) -> Model:
+def validated(model: type[Model], data: dict[str, object], file: Path, what: str) -> Model:
     """``data`` as ``model``; the first error is told with its key and line."""
     try:
         return model.model_validate(data)

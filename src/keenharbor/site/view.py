@@ -1,5 +1,5 @@
-"""A site as it can be read. No method of this module writes, and no place leaks out of it that could be written to: the live
-site is handed around as a `SiteView`. A site that may be changed is a `keenharbor.site.writable.Writable`."""
+"""A site as it can be read. No method of this module writes, and no place leaks out of it that could be written to: the
+live site is handed around as a `SiteView`. A site that may be changed is a `keenharbor.site.writable.Writable`."""
 
 from __future__ import annotations
 
@@ -123,7 +123,8 @@ class SiteView:
         return ReadPath(self.files, path)
 
     def named(self, path: str) -> ReadPath:
-        """A path that the site file names (a settings file, say): of live it may be a link that leads out of the tree."""
+        """A path that the site file names (a settings file, say): of live it may be a link that leads out of the
+        tree."""
         return ReadPath(self.host.reading(self.place, leads_out=True), path)
 
     # -- files ---------------------------------------------------------------------------------------------
@@ -157,7 +158,8 @@ class SiteView:
         return [f.relative_to(top).as_posix() for f in files if top in f.parents]
 
     def needed(self, part: Part | None, name: str) -> Part:
-        """A table of the site file that what was asked for cannot do without. Raises `UsageError` where it is not there."""
+        """A table of the site file that what was asked for cannot do without. Raises `UsageError` where it is not
+        there."""
         if part is None:
             raise UsageError(
                 f"the site file has no [{name}], which this needs", where=self.site_file,

@@ -1,5 +1,5 @@
-"""A site that may be changed. Made in two places alone: for a clone (`keenharbor.clone`), and for live by the guard that
-surrounds every change of it (`keenharbor.live.guard`)."""
+"""A site that may be changed. Made in two places alone: for a clone (`keenharbor.clone`), and for live by the guard
+that surrounds every change of it (`keenharbor.live.guard`)."""
 
 from __future__ import annotations
 

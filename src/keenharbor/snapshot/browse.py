@@ -11,7 +11,8 @@ from keenharbor.tree import Entry
 
 
 def paths_in(snapshot: Snapshot, below: str, text: str | None) -> list[Entry]:
-    """The entries at and below a path (all for an empty one) whose path holds ``text``. Raises `UsageError` for none."""
+    """The entries at and below a path (all for an empty one) whose path holds ``text``. Raises `UsageError` for
+    none."""
     if below and below not in snapshot.entries:
         raise UsageError(
             f"the snapshot has no path '{below}'", advice=f"keenharbor snapshot show {snapshot.id} --paths"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from keenharbor.base.durable import free_bytes
 from keenharbor.base.errors import KeenHarborError
@@ -22,8 +21,8 @@ _TELLING = 16 * 1024 * 1024
 @dataclass(frozen=True)
 class Estimate:
     """Files and their bytes; of these, bytes that must be read; the database's bytes; what may be added to the store at
-    most; seconds; free bytes at the store; what is left out; what the database user may not do. ``scan`` is the tree as it
-    was seen, for `take_snapshot` to go on with."""
+    most; seconds; free bytes at the store; what is left out; what the database user may not do. ``scan`` is the tree as
+    it was seen, for `take_snapshot` to go on with."""
 
     files: int
     file_bytes: int
@@ -43,11 +42,13 @@ class Estimate:
     def enough_room(self) -> bool:
         return self.free > 1.05 * self.most_added
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "files": self.files, "file_bytes": self.file_bytes, "to_read_bytes": self.to_read,
-            "database_bytes": self.database_bytes, "most_added_bytes": self.most_added, "seconds": round(self.seconds, 1),
-            "free_bytes": self.free, "enough_room": self.enough_room, "left_out": self.left_out, "too_large": self.too_large,
+            "database_bytes": self.database_bytes, "most_added_bytes": self.most_added,
+            "seconds": round(self.seconds, 1),
+            "free_bytes": self.free, "enough_room": self.enough_room, "left_out": self.left_out,
+            "too_large": self.too_large,
             "unreadable": self.unreadable, "left_empty": self.left_empty, "lacking": self.lacking,
         }  # fmt: skip
 
@@ -82,5 +83,6 @@ def refuse_without_room(found: Estimate, site: SiteView) -> None:
         raise KeenHarborError(
             f"too little space for a snapshot: {size(found.free)} free, up to {size(found.most_added)} may be added",
             where=site.store_folder,
-            advice="free some space ('keenharbor snapshot thin --preview'), or name another disk under [store] in the site file",
+            advice="free some space ('keenharbor snapshot thin --preview'), or name another disk under [store] in the "
+            "site file",
         )

@@ -1,9 +1,8 @@
 """A snapshot as one portable file of open formats, and back.
 
 In the archive, in this order: ``manifest.json``, ``README.txt``, ``rows/N.lines`` (each table as the store keeps it),
-``database/NAME.sql``, ``csv/TABLE.csv`` on demand, ``files/…``, ``SHA256SUMS``. An archive that comes back is hostile until
-proven otherwise: it is read as a whole and checked against its own manifest before anything is written.
-"""
+``database/NAME.sql``, ``csv/TABLE.csv`` on demand, ``files/…``, ``SHA256SUMS``. An archive that comes back is hostile
+until proven otherwise: it is read as a whole and checked against its own manifest before anything is written."""
 
 from __future__ import annotations
 
@@ -216,7 +215,8 @@ class _Unseekable:
 
 
 def export_snapshot(snapshot: Snapshot, target: Path, options: ExportOptions, progress: Progress) -> Exported:
-    """Write ``snapshot`` as an archive ``target`` (or its parts). Raises `UsageError` when there is such a file already.
+    """Write ``snapshot`` as an archive ``target`` (or its parts). Raises `UsageError` when there is such a file
+    already.
 
     Nothing has its name before all of it is on the disk.
     """

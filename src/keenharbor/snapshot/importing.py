@@ -42,10 +42,9 @@ def import_snapshot(
 ) -> Snapshot:  # fmt: skip
     """Take an exported archive into ``store``, under the name ``site`` if one is given.
 
-    Read twice: first everything is checked against the manifest and the sums, then it is taken in. Raises `DamagedError`
-    when anything is not as it was exported, or could do harm; nothing is written then. Files that would run as their owner
-    (setuid, setgid) lose that unless ``set_ids`` lets them keep it; it is told.
-    """
+    Read twice: first everything is checked against the manifest and the sums, then it is taken in. Raises
+    `DamagedError` when anything is not as it was exported, or could do harm; nothing is written then. Files that would
+    run as their owner (setuid, setgid) lose that unless ``set_ids`` lets them keep it; it is told."""
     files = parts_of(file)
     progress.stage("checking the archive")
     manifest = _check(files, passphrase, links_out)

@@ -98,7 +98,7 @@ class _Schema(_Strict):
 class _Database(_Strict):
     place: Annotated[Long, AfterValidator(_place)]
     schema_: Annotated[_Schema, Field(alias="schema")]
-    tables: list[dict[str, Any]]
+    tables: list[dict[str, object]]
 
 
 class _Manifest(_Strict):
@@ -121,7 +121,7 @@ class _Manifest(_Strict):
     left_empty: list[Long] = []
     unreadable: Paths
     unstable: Paths
-    tree: list[list[Any]]
+    tree: list[list[object]]
     database: _Database
     environment: dict[Short, Short] = {}
     added_bytes: Count = 0
@@ -200,5 +200,5 @@ def _wrong_rest(rest: Sequence[Any]) -> str:
     return ""
 
 
-def _is_whole(value: Any, least: int, most: int) -> bool:
+def _is_whole(value: object, least: int, most: int) -> bool:
     return isinstance(value, int) and not isinstance(value, bool) and least <= value <= most

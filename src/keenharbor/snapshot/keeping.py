@@ -6,7 +6,6 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
-from typing import Any
 
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
@@ -22,9 +21,8 @@ class ThinRules:
     """What is to stay; a snapshot stays when any rule says so. Without a rule nothing goes.
 
     ``newest``: so many; ``younger_than``: all of that age; ``daily``, ``weekly``, ``monthly``: the newest of each of so
-    many days, weeks (from Monday) and months, in local time. ``largest_total``: of what is left, the oldest go until the
-    store takes at most so many bytes.
-    """
+    many days, weeks (from Monday) and months, in local time. ``largest_total``: of what is left, the oldest go until
+    the store takes at most so many bytes."""
 
     newest: int = 0
     younger_than: timedelta | None = None
@@ -40,8 +38,8 @@ class ThinRules:
 
 @dataclass
 class ThinPlan:
-    """Snapshots that stay, each with why; those that go; the bytes in the store that are freed, leftovers of killed runs
-    and of what went before included."""
+    """Snapshots that stay, each with why; those that go; the bytes in the store that are freed, leftovers of killed
+    runs and of what went before included."""
 
     stay: list[tuple[Snapshot, str]] = field(default_factory=list)
     go: list[Snapshot] = field(default_factory=list)
@@ -55,7 +53,7 @@ class ThinPlan:
         """How many snapshots go."""
         return len(self.go) + len(self.given_up)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "stay": [{"id": s.id, "why": why} for s, why in self.stay],
             "go": [{"id": s.id, "taken_at": s.manifest.taken_at, "label": s.label} for s in self.go],
@@ -194,8 +192,8 @@ def plan_thinning(
 
 
 def _readable(store: Store, given_up: Sequence[str] = ()) -> list[Snapshot]:
-    """Every snapshot of the store but those ``given_up``. Raises `DamagedError` for one whose manifest is damaged: what it
-    needs is not known, and would be thrown away."""
+    """Every snapshot of the store but those ``given_up``. Raises `DamagedError` for one whose manifest is damaged: what
+    it needs is not known, and would be thrown away."""
     found = []
     for name in store.document_names("snapshots"):
         if name in given_up:
@@ -206,7 +204,8 @@ def _readable(store: Store, given_up: Sequence[str] = ()) -> list[Snapshot]:
             raise DamagedError(
                 f"snapshot {name} cannot be read, so what it needs of the store is not known: nothing is thinned out",
                 where=error.where,
-                advice=f"put that file back from a copy of the store, or let it go: 'keenharbor snapshot thin --give-up {name}'",
+                advice=f"put that file back from a copy of the store, or let it go: 'keenharbor snapshot thin "
+                f"--give-up {name}'",
             ) from error
     return found
 
@@ -277,12 +276,13 @@ class Usage:
     plain_bytes: int
     sites: dict[str, int]
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "total_bytes": self.total, "pack_bytes": self.packs, "document_bytes": self.documents,
             "leftover_bytes": self.leftovers, "plain_bytes": self.plain_bytes, "by_content": self.content,
             "by_site": self.sites,
-            "snapshots": [{"id": s.snapshot.id, "only_its_own_bytes": s.alone, "whole_bytes": s.whole} for s in self.snapshots],
+            "snapshots": [{"id": s.snapshot.id, "only_its_own_bytes": s.alone, "whole_bytes": s.whole}
+                for s in self.snapshots],
         }  # fmt: skip
 
 
@@ -332,7 +332,7 @@ class SiteUsage:
     largest: tuple[tuple[str, int], ...]
     database: int
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {"areas": self.areas, "largest_files": [list(f) for f in self.largest], "database_bytes": self.database}
 
 

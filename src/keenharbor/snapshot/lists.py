@@ -1,9 +1,8 @@
 """The long lists of a manifest, a tree's entries and a table's chunks, as objects of the store.
 
-Snapshots that follow each other share most of them, and a manifest stays small, so that many are listed quickly. A tree is cut
-behind paths whose CRC-32 says so: one that comes or goes changes one part. An archive, and manifests of format 2, have the
-lists in the manifest itself.
-"""
+Snapshots that follow each other share most of them, and a manifest stays small, so that many are listed quickly. A tree
+is cut behind paths whose CRC-32 says so: one that comes or goes changes one part. An archive, and manifests of format
+2, have the lists in the manifest itself."""
 
 from __future__ import annotations
 
@@ -41,8 +40,8 @@ class ListSink(Protocol):
 
 
 def put_tree(entries: Iterable[Entry], sink: ListSink, earlier: Tree | None) -> ListedTree:
-    """Store the entries of a tree; what a manifest says of it. Parts that changed are stored near to those of the ``earlier``
-    tree."""
+    """Store the entries of a tree; what a manifest says of it. Parts that changed are stored near to those of the
+    ``earlier`` tree."""
     near = {first: identity for identity, _, first in earlier.parts} if isinstance(earlier, ListedTree) else {}
     ids: list[ObjectId] = []
     told: list[tuple[int, str]] = []

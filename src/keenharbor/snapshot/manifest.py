@@ -31,7 +31,7 @@ class Proof:
     seconds: float
     detail: str = ""
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "at": stamp(self.at),
             "how": self.how,
@@ -109,8 +109,8 @@ class Snapshot:
         return self.manifest.database.where
 
     def objects(self) -> Iterator[tuple[str, ObjectId]]:
-        """Every object that the snapshot needs, with the path or table it is for. Raises `DamagedError` where a list of them
-        cannot be read."""
+        """Every object that the snapshot needs, with the path or table it is for. Raises `DamagedError` where a list of
+        them cannot be read."""
         yield from list_objects(self.manifest)
         for entry in self.entries.values():
             for identity in entry.objects:
@@ -119,7 +119,7 @@ class Snapshot:
             for identity in table.chunk_ids:
                 yield f"table {table.name}", identity
 
-    def summary(self) -> dict[str, Any]:
+    def summary(self) -> dict[str, object]:
         """What ``--json`` lists of it."""
         m = self.manifest
         return {
@@ -159,7 +159,8 @@ def read_snapshot(store: Store, identity: str) -> Snapshot:
 
 
 def _record_of(store: Store, identity: str) -> dict[str, Any]:
-    """What was learnt of a snapshot. One whose record is damaged counts as not proven, and stays: it may have been to be kept."""
+    """What was learnt of a snapshot. One whose record is damaged counts as not proven, and stays: it may have been to
+    be kept."""
     try:
         return store.read_document("records", identity) or {"proofs": []}
     except DamagedError:
@@ -186,7 +187,8 @@ def unreadable_snapshots(store: Store) -> list[str]:
 
 
 def find_snapshot(store: Store, wanted: str, site: str | None = None) -> Snapshot:
-    """The snapshot by id, by the beginning of an id, by label, or ``newest``. Raises `UsageError` unless exactly one fits."""
+    """The snapshot by id, by the beginning of an id, by label, or ``newest``. Raises `UsageError` unless exactly one
+    fits."""
     if wanted in store.document_names("snapshots"):
         return read_snapshot(store, wanted)
     known = list_snapshots(store, site)

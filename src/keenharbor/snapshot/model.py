@@ -1,4 +1,5 @@
-"""What a manifest says, typed: every manifest becomes one of these where it is read, from a store or from an archive."""
+"""What a manifest says, typed: every manifest becomes one of these where it is read, from a store or from an
+archive."""
 
 from __future__ import annotations
 
@@ -20,7 +21,8 @@ MANIFEST_FORMAT = 4
 READ_FORMATS = (2, 3, 4)
 
 Reason = Literal[
-    "by hand", "scheduled", "before a trial", "before a cutover", "before a rollback", "before a restore", "before a step",
+    "by hand", "scheduled", "before a trial", "before a cutover", "before a rollback", "before a restore",
+    "before a step",
     "checkpoint",
 ]  # fmt: skip
 """Why a snapshot was taken."""
@@ -37,8 +39,8 @@ class Facts:
 
 @dataclass(frozen=True)
 class ListedTree:
-    """A tree whose entries are objects of the store: files, bytes, and the parts in order, each with its id, its number of
-    entries, and its first path."""
+    """A tree whose entries are objects of the store: files, bytes, and the parts in order, each with its id, its number
+    of entries, and its first path."""
 
     files: int
     bytes: int
@@ -61,7 +63,7 @@ class ListedTable:
     def from_json(cls, said: Mapping[str, Any]) -> ListedTable:
         return cls(StoredTable.from_json({"chunks": (), **said}), said["rows"], said.get("chunks_in"))
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         said = self.stored.as_json() | {"rows": self.rows}
         if self.stored.digest is not None:
             said["digest"] = self.stored.digest
@@ -105,10 +107,10 @@ class Manifest:
     """All that a snapshot's document says.
 
     ``root`` is the site's folder as its host names it; ``rules`` a digest of what decided which paths were taken;
-    ``left_out`` are paths left out by rule, ``too_large`` for their size, ``unreadable`` and ``unstable`` ones that could not
-    be read, or kept changing; ``left_empty`` tables whose rows were not wanted; ``environment`` the distributions that were
-    installed, by name. ``seconds`` and the bytes and objects that were added are of taking it, in its own store.
-    """
+    ``left_out`` are paths left out by rule, ``too_large`` for their size, ``unreadable`` and ``unstable`` ones that
+    could not be read, or kept changing; ``left_empty`` tables whose rows were not wanted; ``environment`` the
+    distributions that were installed, by name. ``seconds`` and the bytes and objects that were added are of taking it,
+    in its own store."""
 
     id: str
     site: str
@@ -151,7 +153,7 @@ class Manifest:
         except (KeyError, TypeError, IndexError, AttributeError) as error:
             raise DamagedError(f"a manifest lacks something, or has it in another form: {error}") from None
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         """As it is stored."""
         said = {f.name: getattr(self, f.name) for f in dataclasses.fields(self)}
         tree, database = self.tree, self.database

@@ -64,16 +64,17 @@ def restore_state(state: StoredState, database: Database) -> int:
 
 def give_back(
     snapshot: Snapshot, target: Path | None, chosen: Callable[[Entry], bool] | None = None, *, files: bool = True,
-    tables: Sequence[str] = (), database: DatabasePlace | None = None, with_database: bool = True, overwrite: bool = False,
+    tables: Sequence[str] = (), database: DatabasePlace | None = None, with_database: bool = True,
+    overwrite: bool = False,
     moved: Moved | None = None, live: ReadDatabase | None = None,
 ) -> GivenBack:  # fmt: skip
-    """Restore into the folder ``target``: files below ``target/files``, the database below ``target/database`` (as a file,
-    or as SQL text where it needs a server), ``tables`` as CSV; and into the database at ``database`` where that is given.
+    """Restore into the folder ``target``: files below ``target/files``, the database below ``target/database`` (as a
+    file, or as SQL text where it needs a server), ``tables`` as CSV; and into the database at ``database`` where that
+    is given.
 
-    ``target`` must be empty or not exist, ``database`` empty, unless ``overwrite`` lets it be replaced. For a site that has
-    ``moved``, addresses, folders and the place of the database are rewritten in files and cells. The database at ``live`` is
-    never written. Raises `UsageError` for what cannot be, before anything is written.
-    """
+    ``target`` must be empty or not exist, ``database`` empty, unless ``overwrite`` lets it be replaced. For a site that
+    has ``moved``, addresses, folders and the place of the database are rewritten in files and cells. The database at
+    ``live`` is never written. Raises `UsageError` for what cannot be, before anything is written."""
     began = time.monotonic()
     if target is not None:
         _check_target(snapshot, target)

@@ -1,12 +1,11 @@
 """A stream sealed with a passphrase, and a stream cut into parts.
 
-Sealed stream: one line of JSON (format, key derivation and its parameters, salt, size of the pieces), then pieces, each 4
-bytes of length (big-endian; the highest bit marks the last piece) and as many bytes of ChaCha20-Poly1305 (RFC 8439).
+Sealed stream: one line of JSON (format, key derivation and its parameters, salt, size of the pieces), then pieces, each
+4 bytes of length (big-endian; the highest bit marks the last piece) and as many bytes of ChaCha20-Poly1305 (RFC 8439).
 A piece's nonce is its number in 12 bytes, big-endian; its length field and the first line are authenticated with it. So
-no piece can be changed, left out, swapped or added, nor the end cut off (cf. Hoang, Reyhanitabar, Rogaway, Vizár, "Online
-authenticated encryption and its nonce-reuse misuse-resistance", CRYPTO 2015: STREAM). The key comes from the passphrase by
-scrypt (RFC 7914).
-"""
+no piece can be changed, left out, swapped or added, nor the end cut off (cf. Hoang, Reyhanitabar, Rogaway, Vizár,
+"Online authenticated encryption and its nonce-reuse misuse-resistance", CRYPTO 2015: STREAM). The key comes from the
+passphrase by scrypt (RFC 7914)."""
 
 from __future__ import annotations
 
@@ -15,7 +14,7 @@ import os
 import struct
 from collections.abc import Sequence
 from pathlib import Path
-from typing import IO, Any, Protocol
+from typing import IO, Protocol
 
 from keenharbor.base.durable import PRIVATE_FILE, sync_folder
 from keenharbor.base.errors import DamagedError, UsageError
@@ -35,7 +34,7 @@ class PassphraseError(DamagedError):
 class Sink(Protocol):
     """Takes bytes in order."""
 
-    def write(self, data: bytes) -> Any: ...
+    def write(self, data: bytes) -> object: ...
 
     def close(self) -> None: ...
 
@@ -246,7 +245,8 @@ class PartsReader:
 
 
 def parts_of(file: Path) -> list[Path]:
-    """The files of an archive: itself, or its parts in order. Raises `UsageError` when there are none or one is missing."""
+    """The files of an archive: itself, or its parts in order. Raises `UsageError` when there are none or one is
+    missing."""
     if file.is_file() and not file.suffix[1:].isdigit():
         return [file]
     base = file.with_suffix("") if file.suffix[1:].isdigit() else file

@@ -37,10 +37,9 @@ GENTLE_NICENESS = 10
 class TakeOptions:
     """How a snapshot is named, why it is taken, what it leaves out, and how much of the machine it may take.
 
-    Of ``empty_tables`` (beyond those of the site file) no row is taken; ``every_row`` takes them all, for a snapshot that
-    live may have to go back to. ``gentle`` reads `GENTLE_BYTES_A_SECOND` at most, with one worker and a lower
-    priority. ``read_all`` goes by no earlier snapshot.
-    """
+    Of ``empty_tables`` (beyond those of the site file) no row is taken; ``every_row`` takes them all, for a snapshot
+    that live may have to go back to. ``gentle`` reads `GENTLE_BYTES_A_SECOND` at most, with one worker and a lower
+    priority. ``read_all`` goes by no earlier snapshot."""
 
     label: str | None = None
     comment: str | None = None
@@ -104,9 +103,8 @@ def take_snapshot(
     """Save files and database of ``site`` in ``store``.
 
     Files that have not been touched since ``earlier`` are not read again. The snapshot exists when this returns.
-    ``looked`` is a scan by the same options, made just before; what changed since is found by the second one. A run that is
-    killed leaves nothing but unfinished packs, which the next one collects.
-    """
+    ``looked`` is a scan by the same options, made just before; what changed since is found by the second one. A run
+    that is killed leaves nothing but unfinished packs, which the next one collects."""
     began, at = time.monotonic(), now()
     part = site.model.snapshot
     gentle = options.gentle or part.gentle
@@ -120,7 +118,8 @@ def take_snapshot(
             found, tree, database, read = taking.all_of_it(looked)
         with no_cycle_search():
             manifest = Manifest(
-                id=new_id(at), seconds=round(time.monotonic() - began, 3), taken_at=stamp(at), **_said_of(site, options),
+                id=new_id(at), seconds=round(time.monotonic() - began, 3), taken_at=stamp(at),
+                **_said_of(site, options),
                 **_said_of_scan(found), rules=rules_of(site, options), left_empty=tuple(taking.left_empty), tree=tree,
                 database=database, added_bytes=writer.added_bytes, read_bytes=read, added_objects=writer.added_objects,
             )  # fmt: skip
@@ -142,8 +141,8 @@ class _Taking:
     left_empty: list[str] = dataclasses.field(default_factory=list)
 
     def all_of_it(self, looked: Scan | None) -> tuple[Scan, ListedTree, SavedDatabase, int]:
-        """Files, rows, and the files that moved meanwhile: the scan that holds, the two parts of the manifest, and how many
-        bytes were read."""
+        """Files, rows, and the files that moved meanwhile: the scan that holds, the two parts of the manifest, and how
+        many bytes were read."""
         known = self.earlier.entries if self.earlier is not None else {}
         scan, files = self._files(looked, known)
         schema, tables = self._rows()
@@ -267,8 +266,8 @@ def _is_unchanged(tables: Sequence[StoredTable], earlier: Snapshot | None) -> bo
 
 
 def rules_of(site: SiteView, options: TakeOptions) -> str:
-    """A digest of all that decides which paths a scan takes and to which area they belong: while it stays the same, what was
-    found out of an untouched path holds."""
+    """A digest of all that decides which paths a scan takes and to which area they belong: while it stays the same,
+    what was found out of an untouched path holds."""
     model = site.model
     parts = (
         {str(k): v for k, v in model.areas.items()}, model.files.leave_out, model.files.empty, model.snapshot.usual,

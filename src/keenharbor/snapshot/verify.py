@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from keenharbor.base.errors import DamagedError
 from keenharbor.base.progress import Progress
@@ -27,14 +26,14 @@ class Verification:
     def good(self) -> bool:
         return not self.damages and not self.hurt
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {"good": self.good, "objects": self.objects, "snapshots": self.snapshots,
                 "damages": self.damages, "hurt": self.hurt, "mended": self.mended}  # fmt: skip
 
 
 def verify_store(store: Store, progress: Progress, other: Store | None = None) -> Verification:
-    """Read and check everything in ``store``. What is damaged or missing is taken from ``other`` where that has it sound;
-    then what is told is what is left."""
+    """Read and check everything in ``store``. What is damaged or missing is taken from ``other`` where that has it
+    sound; then what is told is what is left."""
     result, sound, packs = _verify(store, progress)
     mended = 0
     for _ in range(2):  # what a list names can only be asked for when the list is whole

@@ -1,8 +1,7 @@
 """Work that several processes share, each with a writer of its own.
 
-Reading many files is thousands of short calls, between which Python's threads wait for each other; processes do not. They
-are forked, so that what they work on needs no sending, and give back results through a pipe.
-"""
+Reading many files is thousands of short calls, between which Python's threads wait for each other; processes do not.
+They are forked, so that what they work on needs no sending, and give back results through a pipe."""
 
 from __future__ import annotations
 
@@ -36,8 +35,8 @@ def may_fork() -> bool:
 
 
 class Crew(Generic[A, T]):
-    """Processes that are forked to carry out a work each: it gets what is handed out to it, and a function that takes a result
-    for each of these (or as many as there are, where nothing is handed out).
+    """Processes that are forked to carry out a work each: it gets what is handed out to it, and a function that takes a
+    result for each of these (or as many as there are, where nothing is handed out).
 
     An error of one is raised here as soon as it is known. Call `close` in any case.
     """
@@ -64,8 +63,8 @@ class Crew(Generic[A, T]):
             raise
 
     def hand_out(self, items: Iterable[A], done: Callable[[T], None]) -> None:
-        """Give each of ``items``, as they come, to the process that has least to do; returns when ``done`` has had a result
-        for all of them. The processes may have something to do then still, which `returned` waits for."""
+        """Give each of ``items``, as they come, to the process that has least to do; returns when ``done`` has had a
+        result for all of them. The processes may have something to do then still, which `returned` waits for."""
         source = iter(items)
         more = True
         while more or any(self._waiting[end] for end in self._ends):
@@ -163,8 +162,8 @@ Message = tuple[bytes, bytes]
 
 
 def feed(work: Callable[[Iterator[Message]], T], messages: Iterable[Message]) -> T:
-    """Let a process of its own carry out ``work`` on ``messages``, which are sent to it as they come, and return what it
-    returns. An error of either side ends both, and is raised here."""
+    """Let a process of its own carry out ``work`` on ``messages``, which are sent to it as they come, and return what
+    it returns. An error of either side ends both, and is raised here."""
     channel = _Channel()
     answer, answering = Pipe(duplex=False)
     process = os.fork()
@@ -193,8 +192,8 @@ def feed(work: Callable[[Iterator[Message]], T], messages: Iterable[Message]) ->
 
 
 def _wait_for(processes: Sequence[int]) -> None:
-    """Wait for processes that have done, or that nobody listens to any more: those end at what they would give next. One that
-    does not, since it waits for a server itself, is ended; what it leaves is collected by the next run."""
+    """Wait for processes that have done, or that nobody listens to any more: those end at what they would give next.
+    One that does not, since it waits for a server itself, is ended; what it leaves is collected by the next run."""
     latest = time.monotonic() + _PATIENCE_SECONDS
     for process in processes:
         while os.waitpid(process, os.WNOHANG) == (0, 0):
@@ -212,8 +211,8 @@ _BY_PIPE = -1
 
 
 class _Channel:
-    """From a process to one that it forks: messages lie in memory that both see, and a pipe says where, which takes a fifth
-    of the time that they take through the pipe (those do that are larger than a slot)."""
+    """From a process to one that it forks: messages lie in memory that both see, and a pipe says where, which takes a
+    fifth of the time that they take through the pipe (those do that are larger than a slot)."""
 
     def __init__(self) -> None:
         self._shared = mmap.mmap(-1, _SLOTS * _SLOT_BYTES)
@@ -245,7 +244,8 @@ class _Channel:
         self._here.send_bytes(_HEAD.pack(slot, len(first), len(second)))
 
     def received(self) -> Iterator[Message]:
-        """What comes, up to two empty pieces, in the other process. Raises `BrokenPipeError` when it ends without them."""
+        """What comes, up to two empty pieces, in the other process. Raises `BrokenPipeError` when it ends without
+        them."""
         self._here.close()
         self._emptied.close()
         try:
@@ -306,12 +306,12 @@ def end_with_parent(parent: int) -> None:
 
 
 class Claims:
-    """Which of several processes is to store a content: the first that comes with it. To be made before they are forked.
+    """Which of several processes is to store a content: the first that comes with it. To be made before they are
+    forked.
 
-    A table in memory that all see; a content that falls on another's place makes it be forgotten, and two that come at the same
-    instant may both be told that they are first: then a content is stored twice, which does no harm. One that was
-    never claimed is not taken for one that was, since its whole id must be there.
-    """
+    A table in memory that all see; a content that falls on another's place makes it be forgotten, and two that come at
+    the same instant may both be told that they are first: then a content is stored twice, which does no harm. One that
+    was never claimed is not taken for one that was, since its whole id must be there."""
 
     def __init__(self) -> None:
         self._table = mmap.mmap(-1, _CLAIMS * _CLAIM_BYTES)

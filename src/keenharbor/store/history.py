@@ -1,9 +1,8 @@
 """The list of a store's documents: what came and went, so that one that is missing, changed or swapped is noticed.
 
-STORE/history.jsonl, only ever appended to (see `keenharbor.base.chain`). Before a document is written a line says that it is
-``coming``, with its sum, and behind it that it ``came``; before one is removed, that it is ``going``. A run that is killed in
-between leaves a document whose coming is told of, or none: neither is damage.
-"""
+STORE/history.jsonl, only ever appended to (see `keenharbor.base.chain`). Before a document is written a line says that
+it is ``coming``, with its sum, and behind it that it ``came``; before one is removed, that it is ``going``. A run that
+is killed in between leaves a document whose coming is told of, or none: neither is damage."""
 
 from __future__ import annotations
 
@@ -37,8 +36,8 @@ class History:
 
     @contextlib.contextmanager
     def writing(self, kind: str, name: str, sum_of: str) -> Iterator[None]:
-        """Note that a document is written in the block. Raises OSError before anything is written; that it came, and cannot be
-        noted, is no failure: its coming is told of."""
+        """Note that a document is written in the block. Raises OSError before anything is written; that it came, and
+        cannot be noted, is no failure: its coming is told of."""
         if kind not in LISTED:
             yield
             return
@@ -60,8 +59,8 @@ class History:
         append_line(self.file, {"at": stamp(now()), "what": what, "kind": kind, "name": name, "sum_of": sum_of})
 
     def check(self, present: dict[tuple[str, str], str]) -> Iterator[str]:
-        """What is not as the list says, in words; ``present`` are the documents that are there, by kind and name, with their
-        sums. For a store that keeps such a list."""
+        """What is not as the list says, in words; ``present`` are the documents that are there, by kind and name, with
+        their sums. For a store that keeps such a list."""
         chain = read_chain(self.file, _FIELDS)
         yield from (f"{NAME}, line {number}: {problem}" for number, problem in chain.damaged)
         known: dict[tuple[str, str], _Known] = {}

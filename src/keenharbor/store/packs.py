@@ -2,14 +2,12 @@
 
 A pack is a run of objects, nothing before, between or behind them. Each object is a 61-byte head and its data:
 
-    4 bytes   the mark ``KHO3``
-    32 bytes  BLAKE3 of the object's plain content: its id
-    1 byte    how the data is stored: 0 plain, 1 one Zstandard frame, 2 one Zstandard frame with another object's content
-              as its dictionary; that object's id (32 bytes) is the beginning of the data
-    8 bytes   length of the stored data, little-endian
-    8 bytes   length of the plain content, little-endian
-    8 bytes   the first 8 bytes of BLAKE3 over the head before this and, of a frame, the stored data: a frame has bits that
-              change nothing in its content, and a flipped one is to be found all the same (of plain data the id tells)
+    4 bytes   the mark ``KHO3`` 32 bytes  BLAKE3 of the object's plain content: its id 1 byte    how the data is stored:
+    0 plain, 1 one Zstandard frame, 2 one Zstandard frame with another object's content as its dictionary; that object's
+    id (32 bytes) is the beginning of the data 8 bytes   length of the stored data, little-endian 8 bytes   length of
+    the plain content, little-endian 8 bytes   the first 8 bytes of BLAKE3 over the head before this and, of a frame,
+    the stored data: a frame has bits that change nothing in its content, and a flipped one is to be found all the same
+    (of plain data the id tells)
 
 With the mark ``KHO2`` this sum is over the data of plain objects, too; objects with the mark ``KHO1`` have none.
 
@@ -23,10 +21,9 @@ Small objects lie several in one Zstandard frame, a bundle, which is smaller and
     8 bytes   the first 8 bytes of BLAKE3 over all before this and the frame
     then the frame; its content is that of the objects, one behind the other
 
-So an index can always be made anew by walking the heads, and an object can be taken out by hand with
-``tail -c +N | head -c LENGTH | zstd -d`` (``zstd -d -D OTHER`` behind the id for the third kind; from a bundle, the same
-again of what comes out).
-"""
+So an index can always be made anew by walking the heads, and an object can be taken out by hand with ``tail -c +N |
+head -c LENGTH | zstd -d`` (``zstd -d -D OTHER`` behind the id for the third kind; from a bundle, the same again of what
+comes out)."""
 
 from __future__ import annotations
 
@@ -66,8 +63,8 @@ def object_id(content: bytes) -> ObjectId:
 
 
 class Location(NamedTuple):
-    """Where an object's data stands in a pack. Of a bundled one, ``offset`` and ``stored`` are the bundle's frame, of which
-    it is ``plain`` bytes from ``start`` in a content of ``whole`` bytes."""
+    """Where an object's data stands in a pack. Of a bundled one, ``offset`` and ``stored`` are the bundle's frame, of
+    which it is ``plain`` bytes from ``start`` in a content of ``whole`` bytes."""
 
     pack: str
     offset: int
@@ -122,7 +119,8 @@ class Packed(NamedTuple):
 
 
 class Bundle(NamedTuple):
-    """Small objects ready to be written in one frame: the id and length of each, the frame, and the length of its content."""
+    """Small objects ready to be written in one frame: the id and length of each, the frame, and the length of its
+    content."""
 
     members: Sequence[tuple[ObjectId, int]]
     data: bytes
@@ -211,8 +209,8 @@ class Packer:
 
 _SMALL = 24 * 1024
 _BUNDLE_SIZE = 32 * 1024
-"""Content from which on a bundle is closed. A larger one hardly compresses better, and all of it has to be read for any part,
-and may be lost with a single bit."""
+"""Content from which on a bundle is closed. A larger one hardly compresses better, and all of it has to be read for any
+part, and may be lost with a single bit."""
 
 
 def pack_near(identity: ObjectId, content: bytes, base: ObjectId, base_content: bytes) -> Packed | None:
@@ -301,8 +299,8 @@ class PackWriter:
 def unpack(
     location: Location, data: bytes, identity: ObjectId, file: Path, read: Callable[[ObjectId], bytes] | None = None
 ) -> bytes:
-    """The plain content of an object that is not bundled from its stored ``data``, checked against its id; ``read`` gives the
-    object that it is stored near to. Raises `DamagedError`."""
+    """The plain content of an object that is not bundled from its stored ``data``, checked against its id; ``read``
+    gives the object that it is stored near to. Raises `DamagedError`."""
     try:
         _check_length(data, location.stored, location.plain)
         if location.codec == PLAIN:
@@ -465,8 +463,9 @@ _MOST_MEMBERS = 1 << 20
 
 
 def check_pack(file: Path, read: Callable[[ObjectId], bytes] | None = None) -> Iterator[ObjectId | Damage]:
-    """Read the whole pack again: the id of each object whose content is sound, and a `Damage` for each object or frame that is
-    not as it was stored (its contents may be sound all the same). ``read`` gives objects that others are stored near to."""
+    """Read the whole pack again: the id of each object whose content is sound, and a `Damage` for each object or frame
+    that is not as it was stored (its contents may be sound all the same). ``read`` gives objects that others are stored
+    near to."""
     with file.open("rb") as pack:
         for record in _walk(file):
             if isinstance(record, Damage):

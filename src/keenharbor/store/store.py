@@ -59,11 +59,11 @@ FORMAT = 1
 READ_ME = """\
 This folder is a Keen Harbor store. It can be read without the tool.
 
-snapshots/ID.json is the manifest of one snapshot: plain JSON, under "document". "parts" in "tree" names the objects that hold
-the list of its paths, in order, each a JSON list of [path, kind, mode, time of change in ns, size, area, target of a link,
-objects that make up its content in order, ...]. Each table in "database" names in "chunks" the objects that hold its rows,
-as lines of JSON or of tab-separated values ("row_format" of the table in "schema": json, or copy as COPY and LOAD DATA
-take it), or in "chunks_in" the object that holds that list.
+snapshots/ID.json is the manifest of one snapshot: plain JSON, under "document". "parts" in "tree" names the objects
+that hold the list of its paths, in order, each a JSON list of [path, kind, mode, time of change in ns, size, area,
+target of a link, objects that make up its content in order, ...]. Each table in "database" names in "chunks" the
+objects that hold its rows, as lines of JSON or of tab-separated values ("row_format" of the table in "schema": json, or
+copy as COPY and LOAD DATA take it), or in "chunks_in" the object that holds that list.
 
 packs/*/*.pack hold the objects. Each object is a head of 61 bytes and its data:
   4 bytes "KHO3" | 32 bytes BLAKE3 of the content (the object's name) | 1 byte: 0 plain, 1 zstd,
@@ -74,13 +74,17 @@ packs/*/*.pack hold the objects. Each object is a head of 61 bytes and its data:
 index/NAME.pack.json lists, for each object, [byte offset of its data, stored length, plain length, codec]. So
   tail -c +$((OFFSET+1)) packs/ab/ab….pack | head -c STORED_LENGTH | zstd -d
 gives the content (codec 0: without zstd; codec 2: cut off the first 32 bytes and use "zstd -d -D OTHER").
-Small objects lie several in one zstd frame: for those the index has codec 3 and two numbers more, START and the length of
-all that comes out of the frame. There the content is
-  tail -c +$((OFFSET+1)) packs/ab/ab….pack | head -c STORED_LENGTH | zstd -d | tail -c +$((START+1)) | head -c PLAIN_LENGTH
-and before the frame stand 4 bytes "KHB1" | 4 bytes number of objects | 8 bytes stored length | 8 bytes length of what comes
-out | for each object 32 bytes BLAKE3 and 4 bytes length | 8 bytes: the beginning of BLAKE3 over all that and the frame.
+Small objects lie several in one zstd frame: for those the index has codec 3 and two numbers more, START and the length
+of all that comes out of the frame. There the content is
+  tail -c +$((OFFSET+1)) packs/ab/ab….pack | head -c STORED_LENGTH | zstd -d > OUT
+  tail -c +$((START+1)) OUT | head -c PLAIN_LENGTH
+and before the frame stand 4 bytes "KHB1" | 4 bytes number of objects | 8 bytes stored length | 8 bytes length of what
+comes out | for each object 32 bytes BLAKE3 and 4 bytes length | 8 bytes: the beginning of BLAKE3 over all that and the
+frame.
 Do not write into this folder.
 """
+EARLIER_READ_MES = {"51da85bef755bc06a3da28b4f0a30b694db9fe2994ea7da91dec8f5b17c837a2"}
+"""BLAKE3 of the texts that earlier versions wrote."""
 
 
 class Store:
@@ -124,7 +128,8 @@ class Store:
 
     @classmethod
     def create(cls, folder: Path, behind: Sequence[ObjectSource] = ()) -> Store:
-        """Open the store in ``folder``, making it first where there is none. A folder with other things in it is refused."""
+        """Open the store in ``folder``, making it first where there is none. A folder with other things in it is
+        refused."""
         if not (folder / "store.json").exists():
             if folder.exists() and any(p.name not in _OWN_NAMES for p in folder.iterdir()):
                 raise UsageError(
@@ -152,8 +157,8 @@ class Store:
         return sorted((self.folder / "packs").glob("*/*.pack"))
 
     def refresh(self) -> None:
-        """Learn of packs that other runs have added or removed. A missing or unreadable index file is made anew from its
-        pack."""
+        """Learn of packs that other runs have added or removed. A missing or unreadable index file is made anew from
+        its pack."""
         with self._index_lock:
             self._refresh()
 
@@ -187,8 +192,8 @@ class Store:
         write_durably(self.folder / "index" / f"{pack}.json", encode_json(table))
 
     def knows(self, wanted: ObjectId) -> bool:
-        """Whether the object is here or in a store behind this one, as far as that is known without looking for packs that
-        were added lately."""
+        """Whether the object is here or in a store behind this one, as far as that is known without looking for packs
+        that were added lately."""
         return wanted in self._index or (bool(self._behind) and any(source.has(wanted) for source in self._behind))
 
     def has(self, wanted: ObjectId) -> bool:
@@ -231,8 +236,8 @@ class Store:
         return unpack(location, self._stored(location, location.stored), wanted, file, self.read)
 
     def _bundle(self, location: Location, wanted: ObjectId, file: Path) -> bytes:
-        """The content of the bundle that an object lies in. Some stay at hand: what lies together was read together, and is
-        likely to be asked for together."""
+        """The content of the bundle that an object lies in. Some stay at hand: what lies together was read together,
+        and is likely to be asked for together."""
         key = location.pack, location.offset
         with self._bundles_lock:
             found = self._bundles.get(key)
@@ -299,8 +304,8 @@ class Store:
             self.close()
 
     def writing(self, workers: int = 2, level: int = LEVEL, *, forks: bool = True) -> ObjectWriter:
-        """A writer for one run, with so many threads, or processes where it ``forks``, and that level of compression; use it
-        in a ``with`` block."""
+        """A writer for one run, with so many threads, or processes where it ``forks``, and that level of compression;
+        use it in a ``with`` block."""
         return ObjectWriter(self, workers, level, forks=forks)
 
     def adopt(self, writer: PackWriter) -> None:
@@ -356,7 +361,7 @@ class Store:
         except (OSError, ValueError, RecursionError) as error:
             raise DamagedError(f"a stored document is damaged: {error}", where=file) from error
 
-    def write_document(self, kind: str, name: str, value: Any) -> None:
+    def write_document(self, kind: str, name: str, value: object) -> None:
         """Write a document durably with its checksum, in place of an earlier one of its name."""
         whole = _with_sum(encode_json(value))
         if not self.keeps_history:
@@ -401,9 +406,9 @@ class Store:
     def collect(self, wanted: set[ObjectId], advance: Callable[[int, int], None], level: int = LEVEL) -> None:
         """Remove every object that is not ``wanted``, and is not what a wanted one is stored near to.
 
-        Call it with the store `in_use`. Packs of which a part is wanted are written anew before the old ones go; so are those
-        of many small runs, together. Of a bundle that is not wanted as a whole, the rest is compressed with ``level``.
-        """
+        Call it with the store `in_use`. Packs of which a part is wanted are written anew before the old ones go; so are
+        those of many small runs, together. Of a bundle that is not wanted as a whole, the rest is compressed with
+        ``level``."""
         wanted = wanted | {near for o in wanted if (near := self.needs(o)) is not None}
         files = self.pack_files()
         sizes = {file: file.stat().st_size for file in files}
@@ -482,15 +487,17 @@ class Store:
         self.refresh()
 
     def read_me_is_right(self) -> bool:
-        """Whether the store's own text is as it should be; it is written anew when it is not."""
+        """Whether the store's own text is as it was written; one that is not, or is of an earlier version, is written
+        anew."""
         file = self.folder / "READ ME.txt"
         try:
-            right = file.read_bytes() == READ_ME.encode()
+            held = file.read_bytes()
         except OSError:
-            right = False
-        if not right:
-            write_durably(file, READ_ME.encode())
-        return right
+            held = b""
+        if held == READ_ME.encode():
+            return True
+        write_durably(file, READ_ME.encode())
+        return object_id(held) in EARLIER_READ_MES
 
     # -- stores that lean on this one --------------------------------------------------------------------------
 
@@ -515,8 +522,8 @@ class Store:
         return held(self.folder / _LOCK, "the store", wait_seconds=wait_seconds, doing="a run that uses it")
 
     def collect_staging(self, *, alone: bool = False) -> int:
-        """Remove what killed runs left unfinished, in any folder of the store; that of runs which go on stays, unless the caller
-        has the store `alone`. Returns bytes."""
+        """Remove what killed runs left unfinished, in any folder of the store; that of runs which go on stays, unless
+        the caller has the store `alone`. Returns bytes."""
         freed = 0
         for folder in (".", "staging", *_DOCUMENTS, "index", "packs"):
             for part in (self.folder / folder).glob("*.part"):

@@ -99,8 +99,8 @@ class ObjectWriter:
         """Let a thread carry out ``task``, which stores contents through the function that it is given; ``done`` gets
         what it returned, in the order of the calls, in this thread, at the latest when `finish` returns.
 
-        With one worker there is nothing to do beside it, and two threads would only wait for each other: it is done at once.
-        """
+        With one worker there is nothing to do beside it, and two threads would only wait for each other: it is done at
+        once."""
         if self._workers == 1:
             done(self._do(task))
             return
@@ -116,7 +116,8 @@ class ObjectWriter:
             self._waiting.popleft()()
 
     def _work(self, task: Callable[[Pack], T]) -> tuple[T, list[Packed | Bundle]]:
-        """Carry out ``task`` in any thread: what it stores is to be written afterwards, and must fit into memory until then."""
+        """Carry out ``task`` in any thread: what it stores is to be written afterwards, and must fit into memory until
+        then."""
         packer = Packer(self._level)
         seen: set[ObjectId] = set()
 
@@ -130,8 +131,8 @@ class ObjectWriter:
         return task(store), packer.take()
 
     def _do(self, task: Callable[[Pack], T], parent: int | None = None) -> T:
-        """Carry out ``task`` in this thread: what it stores is packed at once, while it is still near to the processor, and
-        written every few megabytes. With a ``parent``, end when that is not there any more."""
+        """Carry out ``task`` in this thread: what it stores is packed at once, while it is still near to the processor,
+        and written every few megabytes. With a ``parent``, end when that is not there any more."""
         packer = Packer(self._level)
         own, knows, claims = self._own, self._store.knows, self._claims
         waiting: set[ObjectId] = set()
@@ -171,8 +172,9 @@ class ObjectWriter:
     def work_on(
         self, batches: Iterable[A], size_of: Callable[[A], int], work: Callable[[A, Pack], T], done: Callable[[T], None]
     ) -> None:
-        """Carry out ``work`` on each of ``batches``, which is to store about `size_of` it in bytes; ``done`` gets what it
-        returned, in this thread. When there is much to do, processes do it, and the next batches are found meanwhile."""
+        """Carry out ``work`` on each of ``batches``, which is to store about `size_of` it in bytes; ``done`` gets what
+        it returned, in this thread. When there is much to do, processes do it, and the next batches are found
+        meanwhile."""
         self._join_crews()
         batches = iter(batches)
         if self._workers > 1:
@@ -196,8 +198,8 @@ class ObjectWriter:
             done(self._do(partial(work, batch)))
 
     def _hand_out(self, batches: Iterable[A], work: Callable[[A, Pack], T], done: Callable[[T], None]) -> None:
-        """Let processes carry out ``work``. What they have stored is forced to disk while this one goes on; `flush` waits
-        for that."""
+        """Let processes carry out ``work``. What they have stored is forced to disk while this one goes on; `flush`
+        waits for that."""
         parent, claims = os.getpid(), Claims()
 
         def carry_out(handed_out: Iterator[A], give: Callable[[T], None]) -> tuple[int, int]:
@@ -254,8 +256,8 @@ class ObjectWriter:
         return self._share_out(works, seen)
 
     def apart(self, work: Callable[[Iterator[Message], ObjectWriter], T], messages: Iterable[Message]) -> T:
-        """Carry out ``work``, which stores what ``messages`` bring through the writer that it is given, and return what it
-        returns: in a process of its own, so that this one can go on reading."""
+        """Carry out ``work``, which stores what ``messages`` bring through the writer that it is given, and return what
+        it returns: in a process of its own, so that this one can go on reading."""
         self._rest()
         if self._workers == 1 or not self._may_fork():
             return work(iter(messages), self)

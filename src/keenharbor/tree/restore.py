@@ -31,11 +31,10 @@ def restore_tree(
     """Make ``files`` hold ``wanted``; ``present`` is a read scan of what they hold now.
 
     First all contents that differ are written beside their places; then nothing is left but to rename, link and remove,
-    so a full disk or damaged content leaves everything as it was, and a reader sees each file as the old or the new one.
-    What ``present`` has and ``wanted`` has not is removed unless ``remove_others`` is false; paths in neither are
+    so a full disk or damaged content leaves everything as it was, and a reader sees each file as the old or the new
+    one. What ``present`` has and ``wanted`` has not is removed unless ``remove_others`` is false; paths in neither are
     left alone. Doing it again after an interruption gives the same result. ``watch`` is shown what goes into an empty
-    folder, piece by piece. Links are written, never followed, also those that somebody puts there meanwhile.
-    """
+    folder, piece by piece. Links are written, never followed, also those that somebody puts there meanwhile."""
     is_empty = files.make_root()
     if not present and is_empty:
         _fill(files, wanted, read, watch)
@@ -105,7 +104,8 @@ class _Restoring:
         try:
             with self.files.changing() as changes:
                 self._stage(differ, changes)
-                # New files come before old ones go: what may still fail for want of space does so while all that was is there.
+                # New files come before old ones go: what may still fail for want of space does so while all that was is
+                # there.
                 self._make_new(differ, changes)
                 if remove_others:
                     self._remove_others(changes)
@@ -147,8 +147,8 @@ class _Restoring:
             self.count.removed += 1
 
     def _rename(self) -> None:
-        """Before anything is linked to one of them. A file system may write a file's content to disk when it takes another's
-        name: the waiting is shared."""
+        """Before anything is linked to one of them. A file system may write a file's content to disk when it takes
+        another's name: the waiting is shared."""
 
         def some(paths: Sequence[str]) -> None:
             with self.files.changing() as own:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
-from typing import Any, Protocol
+from typing import Protocol
 
 from keenharbor.base.memory import no_cycle_search
 from keenharbor.host.entries import Entry, Scan
@@ -30,8 +30,8 @@ def complete(scan: Scan, found: Iterator[Sequence[Entry]]) -> Scan:
 
 
 class ContentSink(Protocol):
-    """Carries out ``work`` on batches, possibly several at once (see `keenharbor.store.store.ObjectWriter`); when it returns,
-    ``done`` has had every outcome."""
+    """Carries out ``work`` on batches, possibly several at once (see `keenharbor.store.store.ObjectWriter`); when it
+    returns, ``done`` has had every outcome."""
 
     def work_on(
         self, batches: Iterable[Batch], size_of: Callable[[Batch], int], work: Callable[[Batch, Store], list[Outcome]],
@@ -61,13 +61,12 @@ def read_content(
 ) -> int:  # fmt: skip
     """Give each file's content to ``sink`` and note the ids in ``scan``; returns how many files were read.
 
-    A file that ``earlier`` knows and that was not touched since is not read again, as long as every piece is still at hand
-    (``have``; where that is None, all are). A file that changes while it is read is read again a few times; one that keeps
-    changing is listed as unstable, one that has vanished is dropped, one that may not be read is listed as
-    unreadable. ``advance`` gets bytes done and in all (0 while that is not known). With ``looked_at_again`` the caller will ask
-    `ReadFiles.still_as_walked` afterwards: then a file is not looked at behind each read as well. With ``found`` the scan goes
-    on while files are read.
-    """
+    A file that ``earlier`` knows and that was not touched since is not read again, as long as every piece is still at
+    hand (``have``; where that is None, all are). A file that changes while it is read is read again a few times; one
+    that keeps changing is listed as unstable, one that has vanished is dropped, one that may not be read is listed as
+    unreadable. ``advance`` gets bytes done and in all (0 while that is not known). With ``looked_at_again`` the caller
+    will ask `ReadFiles.still_as_walked` afterwards: then a file is not looked at behind each read as well. With
+    ``found`` the scan goes on while files are read."""
     total = done = count = 0
     is_complete = found is None
 
@@ -118,7 +117,7 @@ def read_content(
 
 def _batches(entries: Iterable[Entry]) -> Iterator[Batch]:
     """``entries`` in batches of about one size, each of what lies together."""
-    batch: list[tuple[Any, ...]] = []
+    batch: list[tuple[object, ...]] = []
     size = names = 0
     for entry in entries:
         batch.append(tuple(entry))

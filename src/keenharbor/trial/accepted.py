@@ -1,8 +1,7 @@
 """Findings that a person has agreed to, with the reason: a file beside the plan, to be read and reviewed.
 
-Each entry holds for findings of one kind in one place, brought in by one step (or by any), on the pages that were looked at
-when it was written; until its day has come.
-"""
+Each entry holds for findings of one kind in one place, brought in by one step (or by any), on the pages that were
+looked at when it was written; until its day has come."""
 
 from __future__ import annotations
 
@@ -22,8 +21,8 @@ from keenharbor.site.model import Part, Text
 from keenharbor.site.toml import read_toml, validated
 
 HEAD = """\
-# Findings of trials that somebody has agreed to, and why. A finding that an entry fits does not count any more, until the day
-# that 'until' names. On other pages than these, or brought in by another step, it is asked about again.
+# Findings of trials that somebody has agreed to, and why. A finding that an entry fits does not count any more, until
+# the day that 'until' names. On other pages than these, or brought in by another step, it is asked about again.
 format = 1
 """
 DAYS = 90
@@ -73,7 +72,8 @@ def read_accepted(plan_file: Path) -> list[AcceptedPart]:
 
 
 def accept(plan_file: Path, finding: Finding, because: str, who: str, days: int = DAYS) -> AcceptedPart:
-    """Write an agreement down; an earlier one for the same finding is replaced. Raises `UsageError` without a reason."""
+    """Write an agreement down; an earlier one for the same finding is replaced. Raises `UsageError` without a
+    reason."""
     if not because.strip():
         raise UsageError("why is it accepted?", advice="keenharbor trial accept FINDING --because '…'")
     day = today()

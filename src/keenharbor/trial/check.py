@@ -1,4 +1,5 @@
-"""Checking a plan against the site, before anything is tried: does it still fit what is there, and does it lead where it says?"""
+"""Checking a plan against the site, before anything is tried: does it still fit what is there, and does it lead where
+it says?"""
 
 from __future__ import annotations
 

@@ -1,10 +1,10 @@
 """Which steps together bring a finding out: the smallest set, searched for on clones.
 
-The finding shows after a known step, with all the steps before it. Looked for is what of these it needs. By halving (as in
-QuickXplain, Junker 2004, for one conflict): the shortest beginning of the plan with which it still shows ends with a step that is
-needed; then the same again before that one, until what was found is enough. With ``n`` steps before, each needed one costs about
-log2(n) runs and one more. A beginning of the plan is a checkpoint, so most runs are a restore and one step.
-"""
+The finding shows after a known step, with all the steps before it. Looked for is what of these it needs. By halving (as
+in QuickXplain, Junker 2004, for one conflict): the shortest beginning of the plan with which it still shows ends with a
+step that is needed; then the same again before that one, until what was found is enough. With ``n`` steps before, each
+needed one costs about log2(n) runs and one more. A beginning of the plan is a checkpoint, so most runs are a restore
+and one step."""
 
 from __future__ import annotations
 
@@ -12,7 +12,6 @@ import contextlib
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
@@ -38,8 +37,8 @@ _OF_PAGES = ("check-failed", "does-not-start")
 
 @dataclass(frozen=True)
 class Run:
-    """One try: the steps that were carried out, whether the finding showed (None: a step failed that had not before), and how
-    long it took in seconds."""
+    """One try: the steps that were carried out, whether the finding showed (None: a step failed that had not before),
+    and how long it took in seconds."""
 
     steps: tuple[str, ...]
     shows: bool | None
@@ -56,7 +55,7 @@ class Culprits:
     sure: bool
     runs: tuple[Run, ...]
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return {
             "finding": self.finding.as_json(), "steps": list(self.steps), "sure": self.sure,
             "runs": [{"steps": list(r.steps), "shows": r.shows, "seconds": round(r.seconds, 3), "problem": r.problem}
@@ -69,8 +68,8 @@ class OutOfRuns(Exception):
 
 
 def smallest_set(before: Sequence[int], last: int, shows: Callable[[Sequence[int]], bool]) -> list[int]:
-    """The steps (by number, in order) that the finding needs, ``last`` among them: with all of them it is taken to show. What
-    ``shows`` raises goes through."""
+    """The steps (by number, in order) that the finding needs, ``last`` among them: with all of them it is taken to
+    show. What ``shows`` raises goes through."""
     needed = [last]
     candidates = list(before)
     while not shows(needed):
@@ -125,7 +124,8 @@ class _Search:
         beginning = 0
         while beginning < len(wanted) and wanted[beginning] == beginning:
             beginning += 1
-        # The finding is laid to the last step: what that one does is to be seen, so it is never taken from a checkpoint.
+        # The finding is laid to the last step: what that one does is to be seen, so it is never taken from a
+        # checkpoint.
         beginning = min(beginning, len(wanted) - 1)
         at = self.record.steps[beginning - 1].record.checkpoint if beginning else self.record.before.initial
         start = find_snapshot(store, at, self.live.name)
@@ -189,10 +189,12 @@ class _Search:
 
 
 def find_culprits(
-    live: SiteView, plan: Plan, record: TrialRecord, finding: Finding, snapshot: Snapshot, feed: Feed, progress: Progress,
+    live: SiteView, plan: Plan, record: TrialRecord, finding: Finding, snapshot: Snapshot, feed: Feed,
+    progress: Progress,
     budget: int = RUNS,
 ) -> Culprits:  # fmt: skip
-    """The smallest set of steps that brings ``finding`` out. Raises `UsageError` for a finding that no step has brought."""
+    """The smallest set of steps that brings ``finding`` out. Raises `UsageError` for a finding that no step has
+    brought."""
     names = [s.name for s in record.steps]
     if finding.step not in names:
         raise UsageError(f"the finding '{finding.id}' is laid to no step of the plan")

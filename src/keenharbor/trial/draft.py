@@ -130,7 +130,10 @@ class _Draft:
         readiness, package = self._readiness, self._site.model.core.package
         if readiness.core == readiness.core_now:
             return
-        yield "# -- The core. Files that the new release does not have any more stay, unless you set remove_dropped = true.\n"
+        yield (
+            "# -- The core. Files that the new release does not have any more stay, unless you set remove_dropped = "
+            "true.\n"
+        )
         if readiness.route[:-1]:
             yield "# -- It cannot be put over the present one directly: each release on the way is a step of its own.\n"
         for version in (*readiness.route[:-1], readiness.core):
@@ -139,7 +142,8 @@ class _Draft:
             last = version == readiness.core
             yield _table(
                 name="core" if last else f"core-{version}", kind="package", package=package, version=version,
-                carry_local_edits=False, remove_dropped=False, **self._tries(release), time_limit=CORE_SECONDS, save=True,
+                carry_local_edits=False, remove_dropped=False, **self._tries(release), time_limit=CORE_SECONDS,
+                save=True,
             )  # fmt: skip
 
     def _switched(self, *, on: bool) -> Iterator[str]:
@@ -166,7 +170,8 @@ class _Draft:
             yield _table(name="purge", kind="purge-cache")
         if _lacks_checks(self._site):
             yield (
-                "# A trial sees more with a log-in ('log_in' under [look]) and a check that writes ('writes' in a [[check]]):\n"
+                "# A trial sees more with a log-in ('log_in' under [look]) and a check that writes ('writes' in a "
+                "[[check]]):\n"
                 "# some breakages let every page load and fail only when somebody saves."
                 + ("" if self._proposed else " 'init --pages' proposes checks.\n")
             )
@@ -176,7 +181,10 @@ class _Draft:
                 )
                 yield f"# From the forms on the site's pages, for {self._site.site_file.name}:\n#\n{lines}"
         if self._site.model.check:
-            yield "# -- What a person would try: the scripted visits of the site file. On live those that write are left out.\n"
+            yield (
+                "# -- What a person would try: the scripted visits of the site file. On live those that write are "
+                "left out.\n"
+            )
             yield _table(name="check", kind="check")
 
     def _distributions(self) -> Iterator[str]:
@@ -201,7 +209,8 @@ class _Draft:
         if wanted or gone:
             yield "# -- All that must move at once: one set of versions, since each asks for the others.\n"
             yield _table(
-                name="distributions", kind="distributions", wants=wanted, removes=gone, time_limit=CORE_SECONDS, save=True
+                name="distributions", kind="distributions", wants=wanted, removes=gone, time_limit=CORE_SECONDS,
+                save=True
             )  # fmt: skip
         if wanted and site.model.commands.migrate is not None:
             yield "# -- The system's own migration, by itself, so that a failure is its own.\n"
@@ -209,7 +218,10 @@ class _Draft:
                 name="migrate", kind="command", command=list(site.model.commands.migrate), time_limit=MIGRATION_SECONDS
             )
         elif wanted:
-            yield "# -- The site file says of no [commands] migrate: what the new versions do to the database is up to you.\n"
+            yield (
+                "# -- The site file says of no [commands] migrate: what the new versions do to the database is up to "
+                "you.\n"
+            )
             yield _table(name="migrate", kind="wait", say="Run the migration of the new versions.")
 
     @staticmethod
@@ -252,7 +264,8 @@ class _Draft:
 
 
 def carried_patch(root: AnyPath, installed: Installed, old: Package, new: Package) -> str:
-    """What local edits come to on the new release, as one unified diff; those that conflict, or are no text, are left out."""
+    """What local edits come to on the new release, as one unified diff; those that conflict, or are no text, are left
+    out."""
     parts = []
     for edit in edits_of(root, installed, old):
         file = edit.path.removeprefix(installed.folder + "/") if installed.folder else edit.path

@@ -1,4 +1,5 @@
-"""Pictures of a trial: taken before and after each step where a page may look different, compared, and kept for the report.
+"""Pictures of a trial: taken before and after each step where a page may look different, compared, and kept for the
+report.
 
 WORK/trials/ID/pictures/DIGEST.png    whole pages
 WORK/trials/ID/pictures/ID-OF-FINDING-before.webp, …-after.webp    what the report shows
@@ -75,8 +76,8 @@ class Gallery:
     def after(
         self, address: str, earlier: Mapping[str, KeptShot], looks: tuple[Look, Look], noise: Noise, member: Member
     ) -> dict[str, KeptShot]:
-        """The pictures after a step; a page is taken anew when what it is made of is not what it was. ``looks`` are those after
-        the step before and after this one."""
+        """The pictures after a step; a page is taken anew when what it is made of is not what it was. ``looks`` are
+        those after the step before and after this one."""
         look_earlier, look = looks
         files_changed = look.files != look_earlier.files or look.assets != look_earlier.assets
         again = [
@@ -115,7 +116,8 @@ class Gallery:
         return list({o.identity: o for o in found}.values())
 
     def show(self, finding: Finding, before: Shots, now: Mapping[str, KeptShot], noise: Noise) -> Finding:
-        """The finding with what its first page looked like before and after, cut out and boxed; as it is where there is none."""
+        """The finding with what its first page looked like before and after, cut out and boxed; as it is where there is
+        none."""
         for path in finding.pages:
             for key in sorted(
                 (k for k, s in before.shots.items() if s.path == path), key=lambda k: -before.shots[k].width

@@ -61,8 +61,8 @@ def isolation_of(
 
 
 def of_isolation(proof: Isolation) -> Iterator[Observation]:
-    """A live that changed for no reason known is damage, whoever did it; one that changed where visitors write is nothing, as
-    long as the clone is proven not to have done it."""
+    """A live that changed for no reason known is damage, whoever did it; one that changed where visitors write is
+    nothing, as long as the clone is proven not to have done it."""
     if not proof.differences:
         return
     listed = ", ".join(proof.differences[:3]) + (" …" if len(proof.differences) > 3 else "")

@@ -22,10 +22,12 @@ FEWEST_PAGES = 5
 
 
 class PaceFound:
-    """The pages that became slower, each with the step since which it is so; the response times (seconds) of both sides."""
+    """The pages that became slower, each with the step since which it is so; the response times (seconds) of both
+    sides."""
 
     def __init__(
-        self, stage: Stage, snapshot: Snapshot, before: Look, times_before: dict[str, list[float]], steps: Sequence[SeenStep],
+        self, stage: Stage, snapshot: Snapshot, before: Look, times_before: dict[str, list[float]],
+        steps: Sequence[SeenStep],
         progress: Progress,
     ) -> None:  # fmt: skip
         self._stage, self._snapshot, self._before, self._steps = stage, snapshot, before, steps

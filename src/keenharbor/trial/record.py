@@ -26,8 +26,8 @@ Read = TypeVar("Read")
 
 @dataclass
 class SeenBefore:
-    """The unchanged clone: its look, what is noise, its times, its logs, and where the trial started from. ``address`` is that of
-    the clone, which stands in its checkpoints."""
+    """The unchanged clone: its look, what is noise, its times, its logs, and where the trial started from. ``address``
+    is that of the clone, which stands in its checkpoints."""
 
     snapshot: str
     initial: str
@@ -41,8 +41,8 @@ class SeenBefore:
 
 @dataclass
 class SeenStep:
-    """What was observed after one step: by looking at the pages, and by comparing its two checkpoints. ``step`` is as the plan
-    has it, ``versions`` those that it moved on, ``log_lines`` all that the logs had until then."""
+    """What was observed after one step: by looking at the pages, and by comparing its two checkpoints. ``step`` is as
+    the plan has it, ``versions`` those that it moved on, ``log_lines`` all that the logs had until then."""
 
     step: dict[str, Any]
     record: StepRecord
@@ -81,7 +81,8 @@ class TrialRecord:
         _write(self.folder / f"seen/{len(self.steps)}.zst", seen)
 
     def continued(self, folder: Path, kept: int) -> TrialRecord:
-        """The record as the beginning of another trial in ``folder``, with its first ``kept`` steps; the checkpoints go there."""
+        """The record as the beginning of another trial in ``folder``, with its first ``kept`` steps; the checkpoints go
+        there."""
         private_folder(folder)
         move_folder(self.checkpoints, folder / "checkpoints")
         if (self.folder / "pictures").is_dir():
@@ -118,8 +119,8 @@ def _write(file: Path, value: object) -> None:
 
 
 def read_record(folder: Path) -> TrialRecord:
-    """The record of the trial in ``folder``. Raises `UsageError` where there is none (any more), `DamagedError` when it cannot be
-    read."""
+    """The record of the trial in ``folder``. Raises `UsageError` where there is none (any more), `DamagedError` when it
+    cannot be read."""
     if not (folder / "seen/before.zst").exists() or not (folder / "checkpoints/store.json").exists():
         raise UsageError(
             "the checkpoints of this trial are not kept any more: only the newest trial's are", where=folder,
@@ -164,5 +165,5 @@ def steps_in_common(record: TrialRecord, steps: list[dict[str, Any]]) -> int:
 
 def as_plain(step: Any) -> dict[str, Any]:
     """A step as it is noted."""
-    found: dict[str, Any] = step.model_dump(mode="json") if hasattr(step, "model_dump") else dataclasses.asdict(step)
+    found: dict[str, object] = step.model_dump(mode="json") if hasattr(step, "model_dump") else dataclasses.asdict(step)
     return found

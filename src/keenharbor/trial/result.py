@@ -35,8 +35,8 @@ class StepRecord:
 class Isolation:
     """The proof that the clone could not touch live: digests of live before and after, what differs between them
     (``only_visitors``: only where visitors write), what was rewritten, what of live was left in the clone, mail caught;
-    ``not_blocked`` says why the clone's programs could reach the outside (empty: they could not), ``switched_off`` which
-    extensions were off in it, ``open_parts`` what could not be sealed off of its programs beside the network."""
+    ``not_blocked`` says why the clone's programs could reach the outside (empty: they could not), ``switched_off``
+    which extensions were off in it, ``open_parts`` what could not be sealed off of its programs beside the network."""
 
     live_before: str
     live_after: str
@@ -62,8 +62,8 @@ class Isolation:
 
 @dataclass(frozen=True)
 class TrialResult:
-    """A whole trial. ``healed`` are findings that showed after a step and were gone at the end; ``accepted`` those that somebody
-    has agreed to; ``remarks`` say what it could not see; ``went_on_with`` how many steps it took over from an
+    """A whole trial. ``healed`` are findings that showed after a step and were gone at the end; ``accepted`` those that
+    somebody has agreed to; ``remarks`` say what it could not see; ``went_on_with`` how many steps it took over from an
     earlier trial; ``with_pictures`` that its pages were photographed."""
 
     id: str
@@ -93,7 +93,7 @@ class TrialResult:
     def started(self) -> datetime:
         return parse_stamp(self.started_at)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         told = dataclasses.asdict(self)
         told |= {
             "findings": [f.as_json() for f in self.findings],
@@ -165,8 +165,8 @@ def damaged_trials(work: Path) -> list[str]:
 
 
 def refuse_newer_damage(work: Path, found: TrialResult | None) -> None:
-    """Raise `DamagedError` when a trial that cannot be read is newer than the one that was ``found``: that one is not to be taken
-    for the newest in silence."""
+    """Raise `DamagedError` when a trial that cannot be read is newer than the one that was ``found``: that one is not
+    to be taken for the newest in silence."""
     newer = [t for t in damaged_trials(work) if found is None or t > found.id]
     if newer:
         raise DamagedError(

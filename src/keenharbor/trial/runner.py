@@ -6,7 +6,6 @@ import contextlib
 import time
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 from keenharbor.base.durable import private_folder, remove_folder, write_plain
 from keenharbor.base.errors import KeenHarborError, UsageError
@@ -19,6 +18,7 @@ from keenharbor.clone.making import make_clone
 from keenharbor.clone.server import port_is_taken
 from keenharbor.compare import Look, Observation, Weight, compare_pages, group, learn_noise, verdict_of
 from keenharbor.compare.camera import Camera
+from keenharbor.compare.findings import Finding
 from keenharbor.compare.timing import SLOW_SECONDS
 from keenharbor.database import row_delta
 from keenharbor.site.feed import Feed
@@ -54,8 +54,9 @@ FINAL_SAMPLES = 8
 
 @dataclass(frozen=True)
 class TrialOptions:
-    """``keep``: leave the clone for a visit; ``go_on``: carry out the steps behind one that failed, too; ``ask`` shows a person
-    what to do and returns when they are done (None: nobody is there); ``pictures``: look at the pages with a browser, too."""
+    """``keep``: leave the clone for a visit; ``go_on``: carry out the steps behind one that failed, too; ``ask`` shows
+    a person what to do and returns when they are done (None: nobody is there); ``pictures``: look at the pages with a
+    browser, too."""
 
     ask: Ask | None = None
     keep: bool = False
@@ -73,8 +74,9 @@ class GoOn:
 
 
 def go_on_from(work: Path, trial: str, plan: Plan, step: str | None = None) -> GoOn:
-    """How a trial can be gone on with after the plan was corrected: behind the last step that stands as it was and went well;
-    or before ``step``, when the steps before that one stand. Raises `UsageError` when there is nothing to go on with."""
+    """How a trial can be gone on with after the plan was corrected: behind the last step that stands as it was and went
+    well; or before ``step``, when the steps before that one stand. Raises `UsageError` when there is nothing to go on
+    with."""
     record = read_record(work / "trials" / trial)
     steps = [as_plain(s) for s in plan.step]
     common = steps_in_common(record, steps)
@@ -95,11 +97,12 @@ def go_on_from(work: Path, trial: str, plan: Plan, step: str | None = None) -> G
 
 
 def run_trial(
-    live: SiteView, plan: Plan, plan_file: Path, snapshot: Snapshot, feed: Feed, options: TrialOptions, progress: Progress,
+    live: SiteView, plan: Plan, plan_file: Path, snapshot: Snapshot, feed: Feed, options: TrialOptions,
+    progress: Progress,
     earlier: GoOn | None = None,
 ) -> TrialResult:  # fmt: skip
-    """Rehearse ``plan`` on a clone of ``snapshot``; the result is saved under the site's work folder. With ``earlier``, go on
-    with that trial: what stands is not done again.
+    """Rehearse ``plan`` on a clone of ``snapshot``; the result is saved under the site's work folder. With ``earlier``,
+    go on with that trial: what stands is not done again.
 
     Raises `KeenHarborError` when no clone can be made or the clone does not start; what the plan's steps do wrong
     is in the result.
@@ -161,7 +164,8 @@ class _Rehearsal:
     record: TrialRecord
 
     def __init__(
-        self, live: SiteView, plan: Plan, feed: Feed, mailbox: Mailbox, options: TrialOptions, progress: Progress, folder: Path,
+        self, live: SiteView, plan: Plan, feed: Feed, mailbox: Mailbox, options: TrialOptions, progress: Progress,
+        folder: Path,
         snapshot: Snapshot, gallery: Gallery | None,
     ) -> None:  # fmt: skip
         self._gallery = gallery
@@ -211,7 +215,8 @@ class _Rehearsal:
             old = int(was_at.rpartition(":")[2])
             port = None if port_is_taken(old) else old
         self._clone = make_clone(
-            self._live, snapshot, f"{TRIAL_PURPOSE}{identity}", mail_port=self._mailbox.port, port=port, environment=True,
+            self._live, snapshot, f"{TRIAL_PURPOSE}{identity}", mail_port=self._mailbox.port, port=port,
+            environment=True,
             was_at=was_at,
         )  # fmt: skip
         self.stage = Stage(self._live, self._clone, self._mailbox, self._feed, self._options.ask)
@@ -339,7 +344,7 @@ class _Rehearsal:
             found.append((Observation("slower", slow.path, weight, text, slow.path, before, after), step, None))
         return [(weighed(o, self._live.model), s, h) for o, s, h in found]
 
-    def findings(self, laid: list[Laid]) -> list[Any]:
+    def findings(self, laid: list[Laid]) -> list[Finding]:
         """What is there at the end, grouped, worst first; with pictures where there are some."""
         found, before = group(laid), self.record.before
         last = self.record.steps[-1].shots if self.record.steps else {}
@@ -349,7 +354,7 @@ class _Rehearsal:
             self._gallery.show(f, before.shots, last, before.noise) if f.weight is not Weight.NOTE else f for f in found
         ]
 
-    def healed(self, laid: list[Laid]) -> list[Any]:
+    def healed(self, laid: list[Laid]) -> list[Finding]:
         """What showed after a step and was gone at the end."""
         return group(passing(self.record.steps, laid))
 

@@ -41,7 +41,8 @@ class Stage:
         self, also: Sequence[str] = (), *, samples: int, noise: Noise | None = None, learn: bool = False,
         only: Collection[str] | None = None, checks: bool = True,
     ) -> Look:  # fmt: skip
-        """A look at the clone; ``only`` at these pages where it is given. Raises nothing for what the site does wrong."""
+        """A look at the clone; ``only`` at these pages where it is given. Raises nothing for what the site does
+        wrong."""
         part, log_in = self.live.model.look, self.live.model.log_in
         if only is not None:
             starts = [p for p in only if not p.endswith(LOGGED_IN)]

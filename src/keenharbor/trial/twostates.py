@@ -104,8 +104,8 @@ class _Renamed:
 
 
 def compare_states(live: SiteView, left: str, right: str, progress: Progress, *, pages: bool = True) -> Compared:
-    """Compare two of ``live``, a snapshot (id, label, ``newest``), ``clone:ID``, ``checkpoint:STEP`` (the newest trial's, after
-    that step), or an address, of which only pages can be seen.
+    """Compare two of ``live``, a snapshot (id, label, ``newest``), ``clone:ID``, ``checkpoint:STEP`` (the newest
+    trial's, after that step), or an address, of which only pages can be seen.
 
     For pages a snapshot is served from a clone made for the purpose and dropped. Live is only read.
     """

@@ -34,7 +34,8 @@ ALLOWED = Allowed(
         r"(?P<text2>\"(?:[^\"\\]|\"\"|\\.)*\")|" + COMMON
     ),
     {
-        "table": r"CREATE TABLE", "sequence": r"CREATE SEQUENCE", "view": r"CREATE (?:ALGORITHM = \w+ |SQL SECURITY \w+ )*VIEW",
+        "table": r"CREATE TABLE", "sequence": r"CREATE SEQUENCE",
+        "view": r"CREATE (?:ALGORITHM = \w+ |SQL SECURITY \w+ )*VIEW",
         "function": r"CREATE (?:AGGREGATE )?FUNCTION", "procedure": r"CREATE PROCEDURE", "trigger": r"CREATE TRIGGER",
         "event": r"CREATE EVENT",
     },

@@ -9,7 +9,8 @@ from keenharbor.database.allowed.rules import COMMON, Allowed, DefinitionRefused
 _LANGUAGES = {"SQL", "PLPGSQL"}
 _EXTENSIONS = {
     "BTREE_GIN", "BTREE_GIST", "CITEXT", "CUBE", "DICT_INT", "DICT_XSYN", "EARTHDISTANCE", "FUZZYSTRMATCH", "HSTORE",
-    "INTARRAY", "ISN", "LO", "LTREE", "PG_TRGM", "PGCRYPTO", "PLPGSQL", "POSTGIS", "POSTGIS_TOPOLOGY", "SEG", "TABLEFUNC",
+    "INTARRAY", "ISN", "LO", "LTREE", "PG_TRGM", "PGCRYPTO", "PLPGSQL", "POSTGIS", "POSTGIS_TOPOLOGY", "SEG",
+    "TABLEFUNC",
     "TCN", "TSM_SYSTEM_ROWS", "TSM_SYSTEM_TIME", "UNACCENT", "UUID-OSSP", "VECTOR",
 }  # fmt: skip
 
@@ -33,18 +34,22 @@ ALLOWED = Allowed(
     "postgres",
     lexer(
         r"(?P<dollar>\$(?P<tag>\w*)\$.*?\$(?P=tag)\$)|(?P<comment>--[^\n]*|/\*.*?(?:\*/|$))|"
-        r"(?P<name>\"(?:[^\"]|\"\")*\")|(?P<escaped>[eE]'(?:[^'\\]|''|\\.)*')|" + COMMON.replace(r"[^'\\]|''|\\.", "[^']|''")
+        r"(?P<name>\"(?:[^\"]|\"\")*\")|(?P<escaped>[eE]'(?:[^'\\]|''|\\.)*')|"
+        + COMMON.replace(r"[^'\\]|''|\\.", "[^']|''")
     ),
     {
-        "table": r"CREATE (?:UNLOGGED )?TABLE", "schema": r"CREATE SCHEMA", "extension": r"CREATE EXTENSION IF NOT EXISTS",
+        "table": r"CREATE (?:UNLOGGED )?TABLE", "schema": r"CREATE SCHEMA",
+        "extension": r"CREATE EXTENSION IF NOT EXISTS",
         "collation": r"CREATE COLLATION", "type": r"CREATE (?:TYPE|DOMAIN)", "sequence": r"CREATE SEQUENCE",
         "owned sequence": r"ALTER SEQUENCE .* OWNED BY", "function": r"CREATE OR REPLACE (?:FUNCTION|PROCEDURE)",
         "aggregate": r"CREATE AGGREGATE", "index": r"CREATE (?:UNIQUE )?INDEX",
         "constraint": r"ALTER TABLE (?:ONLY )?.* ADD CONSTRAINT",
         "partition": r"ALTER TABLE (?:ONLY )?.* ATTACH PARTITION", "view": r"CREATE VIEW",
-        "materialized view": r"CREATE MATERIALIZED VIEW", "rule": r"CREATE RULE", "trigger": r"CREATE (?:CONSTRAINT )?TRIGGER",
+        "materialized view": r"CREATE MATERIALIZED VIEW", "rule": r"CREATE RULE",
+        "trigger": r"CREATE (?:CONSTRAINT )?TRIGGER",
         "trigger state": r"ALTER TABLE .* (?:ENABLE|DISABLE)(?: ALWAYS| REPLICA)? TRIGGER", "policy": r"CREATE POLICY",
-        "row security": r"ALTER TABLE .* ROW LEVEL SECURITY", "statistics": r"CREATE STATISTICS", "comment": r"COMMENT ON",
+        "row security": r"ALTER TABLE .* ROW LEVEL SECURITY", "statistics": r"CREATE STATISTICS",
+        "comment": r"COMMENT ON",
         "index attachment": r"ALTER INDEX .* ATTACH PARTITION", "cluster": r"ALTER TABLE .* CLUSTER ON",
         "replica identity": r"ALTER TABLE .* REPLICA IDENTITY",
     },

@@ -22,7 +22,8 @@ class Token:
 
 
 Look = Callable[[Sequence[Token], Sequence[Token]], None]
-"""Looks closer at a definition, given its tokens and those from the name of what is made; raises `DefinitionRefused`."""
+"""Looks closer at a definition, given its tokens and those from the name of what is made; raises
+`DefinitionRefused`."""
 
 
 @dataclass(frozen=True)

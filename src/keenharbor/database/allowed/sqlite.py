@@ -23,7 +23,8 @@ ALLOWED = Allowed(
         + COMMON.replace(r"[^'\\]|''|\\.", "[^']|''")
     ),
     {
-        "table": r"CREATE TABLE", "virtual": r"CREATE VIRTUAL TABLE", "shadow": r"CREATE TABLE", "internal": r"CREATE TABLE",
+        "table": r"CREATE TABLE", "virtual": r"CREATE VIRTUAL TABLE", "shadow": r"CREATE TABLE",
+        "internal": r"CREATE TABLE",
         "index": r"CREATE (?:UNIQUE )?INDEX", "view": r"CREATE VIEW", "trigger": r"CREATE TRIGGER",
     },
     {"virtual": _virtual_table},

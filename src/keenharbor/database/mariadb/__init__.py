@@ -1,9 +1,9 @@
 """MariaDB and MySQL.
 
-Rows are read in one transaction ``WITH CONSISTENT SNAPSHOT``, which keeps no writer out, and restored with LOAD DATA, whose
-text form is that of the store. DDL ends a transaction here: giving back a state with other definitions can be repeated
-after an interruption, but is not undone by one (https://mariadb.com/docs/server/reference/sql-statements/transactions).
-"""
+Rows are read in one transaction ``WITH CONSISTENT SNAPSHOT``, which keeps no writer out, and restored with LOAD DATA,
+whose text form is that of the store. DDL ends a transaction here: giving back a state with other definitions can be
+repeated after an interruption, but is not undone by one
+(https://mariadb.com/docs/server/reference/sql-statements/transactions)."""
 
 from __future__ import annotations
 
@@ -40,7 +40,8 @@ class MariadbDatabase:
         place = self.place
         with own_errors(place):
             return pymysql.connect(
-                host=place.host or "localhost", port=place.asked_port, unix_socket=place.socket or None, user=place.user,
+                host=place.host or "localhost", port=place.asked_port, unix_socket=place.socket or None,
+                user=place.user,
                 password=place.password, database=place.name if name else None, charset="utf8mb4", autocommit=True,
                 local_infile=True, client_flag=CLIENT.MULTI_STATEMENTS, connect_timeout=10,
                 # Results as they come: values are decoded by what the table says of them.

@@ -171,9 +171,8 @@ _TAB_OR_END = re.compile(rb"[\t\n]")
 def _lines(rows: Rows, hexadecimal: Sequence[int]) -> bytes:
     """Rows as lines of copy text; those of the columns ``hexadecimal`` as hexadecimal digits.
 
-    Most rows have nothing that needs a backslash: that is found out over all of them at once. (Letting the server join a row's
-    values costs it more than this does.)
-    """
+    Most rows have nothing that needs a backslash: that is found out over all of them at once. (Letting the server join
+    a row's values costs it more than this does.)"""
     if hexadecimal:
         rows = [_in_digits(row, hexadecimal) for row in rows]
     nulls = 0

@@ -100,7 +100,8 @@ class _Reader:
         keys = _keys(self._query, columns)
         views: list[str] = []
         for raw_name, raw_type, engine, counter, updated, created in self._query(
-            "SELECT table_name, table_type, engine, auto_increment, UNIX_TIMESTAMP(update_time), UNIX_TIMESTAMP(create_time) "
+            "SELECT table_name, table_type, engine, auto_increment, UNIX_TIMESTAMP(update_time), "
+            "UNIX_TIMESTAMP(create_time) "
             "FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY table_name"
         ):
             name, kind = text_of(raw_name), text_of(raw_type)
@@ -192,7 +193,10 @@ def _views_in_order(ddl: dict[str, str]) -> Iterator[str]:
 def _session(sql_mode: Any, collation: Any, time_zone: Any = None) -> str:
     """The settings under which a routine was made and runs, as a first line of its DDL."""
     zone = f", time_zone = {literal_of(text_of(time_zone))}" if time_zone is not None else ""
-    return f"SET sql_mode = {literal_of(text_of(sql_mode))}, collation_connection = {literal_of(text_of(collation))}{zone};\n"
+    return (
+        f"SET sql_mode = {literal_of(text_of(sql_mode))}, collation_connection = "
+        f"{literal_of(text_of(collation))}{zone};\n"
+    )
 
 
 def _sequence_ddl(query: Query, name: str, ddl: str) -> str:
@@ -213,7 +217,8 @@ def _columns(query: Query) -> dict[str, list[_Column]]:
     """By table."""
     found: dict[str, list[_Column]] = {}
     for table, column, data_type, charset, extra, nullable in query(
-        "SELECT table_name, column_name, data_type, character_set_name, extra, is_nullable FROM information_schema.columns "
+        "SELECT table_name, column_name, data_type, character_set_name, extra, is_nullable FROM "
+        "information_schema.columns "
         "WHERE table_schema = DATABASE() ORDER BY table_name, ordinal_position"
     ):
         listed = found.setdefault(text_of(table), [])

@@ -64,7 +64,8 @@ class Writer:
         finally:
             with contextlib.suppress(pymysql.err.MySQLError, OSError):
                 self._run(
-                    f"SET {on}, sql_mode = @harbor_mode, time_zone = @harbor_zone, collation_connection = @harbor_collation"
+                    f"SET {on}, sql_mode = @harbor_mode, time_zone = @harbor_zone, collation_connection = "
+                    f"@harbor_collation"
                 )
 
     def replace(self, state: DatabaseState) -> int:
@@ -191,7 +192,8 @@ class Writer:
                 finally:
                     if before:
                         self._run(
-                            f"SET sql_mode = '{BULK_MODE}', collation_connection = @harbor_collation, time_zone = '+00:00'"
+                            f"SET sql_mode = '{BULK_MODE}', collation_connection = @harbor_collation, time_zone = "
+                            f"'+00:00'"
                         )
             if len(failed) == len(waiting):
                 (kind, name, _), refusal = failed[0]
@@ -260,8 +262,10 @@ class Writer:
                     if error.args[0] not in TOO_LARGE:
                         raise
                     raise KeenHarborError(
-                        f"a row of table {table.name} is larger than the server takes in one statement, or the server went away",
-                        where=str(self._place), advice="set local_infile = ON on the server, or a larger max_allowed_packet",
+                        f"a row of table {table.name} is larger than the server takes in one statement, or the server "
+                        f"went away",
+                        where=str(self._place), advice="set local_infile = ON on the server, or a larger "
+                            "max_allowed_packet",
                     ) from error  # fmt: skip
 
     def _way(self, table: str, column: str) -> str:

@@ -1,8 +1,8 @@
 """PostgreSQL.
 
-Rows are read by COPY in one REPEATABLE READ transaction, which keeps no writer out, and restored by COPY; all DDL belongs to
-the transaction, so that a restore is there as a whole or not at all. Definitions come from the server's own functions
-(https://www.postgresql.org/docs/current/functions-info.html), qualified throughout by an empty search path.
+Rows are read by COPY in one REPEATABLE READ transaction, which keeps no writer out, and restored by COPY; all DDL
+belongs to the transaction, so that a restore is there as a whole or not at all. Definitions come from the server's own
+functions (https://www.postgresql.org/docs/current/functions-info.html), qualified throughout by an empty search path.
 """
 
 from __future__ import annotations
@@ -74,7 +74,8 @@ class PostgresDatabase:
         with contextlib.closing(self.connect()) as connection, own_errors(self.place):
             found = run_statement(
                 connection,
-                "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+                "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = "
+                "c.relnamespace "
                 f"WHERE c.relkind IN ('r', 'p', 'S', 'm') AND {ours_in('pg_class', 'c.oid')} "
                 "AND NOT has_table_privilege(c.oid, 'SELECT') ORDER BY 1",
             ).fetchall()

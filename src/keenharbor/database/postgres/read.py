@@ -115,14 +115,16 @@ class ReadState:
             yield from self._range(connection, table, condition, alone=True)
 
     def mark(self, table: str) -> str | None:
-        """Where the table's rows are kept, and the transaction before which all of them were written that are seen here."""
+        """Where the table's rows are kept, and the transaction before which all of them were written that are seen
+        here."""
         if self._marks is None:
             self._marks = {}
             with own_errors(self._place):
                 found = run_statement(
                     self._connection,
                     "SELECT n.nspname, c.relname, concat_ws('.', s.system_identifier, d.oid, c.oid, c.relfilenode), "
-                    "txid_snapshot_xmin(txid_current_snapshot()) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace, "
+                    "txid_snapshot_xmin(txid_current_snapshot()) FROM pg_class c JOIN pg_namespace n ON n.oid = "
+                    "c.relnamespace, "
                     "pg_control_system() s, pg_database d WHERE d.datname = current_database() AND c.relkind = 'r'",
                 ).fetchall()
             for namespace, name, place, oldest in found:
@@ -143,7 +145,8 @@ class ReadState:
         with own_errors(self._place):
             counted = run_statement(
                 self._connection,
-                f"SELECT count(*), count(*) FILTER (WHERE age(xmin) > age('{then % 2**32}'::xid)) FROM ONLY {qualified(found)}",
+                f"SELECT count(*), count(*) FILTER (WHERE age(xmin) > age('{then % 2**32}'::xid)) FROM ONLY "
+                f"{qualified(found)}",
             ).fetchone()
         return counted == (rows, rows)
 

@@ -27,8 +27,8 @@ _NO_EQUALITY = {"json", "xml", "point", "box", "polygon", "path", "line", "lseg"
 
 
 class _Column(NamedTuple):
-    """A column as the catalogue tells it; ``own`` says that it is not only inherited, ``generated`` and ``identity`` are
-    letters of the catalogue, empty for neither."""
+    """A column as the catalogue tells it; ``own`` says that it is not only inherited, ``generated`` and ``identity``
+    are letters of the catalogue, empty for neither."""
 
     name: str
     shown_type: str
@@ -101,7 +101,8 @@ class SchemaReader:
 
     def _namespaces(self) -> None:
         for (name,) in self._rows(
-            f"SELECT n.nspname FROM pg_namespace n WHERE n.nspname <> 'public' AND {ours_in('pg_namespace', 'n.oid')} ORDER BY 1"
+            f"SELECT n.nspname FROM pg_namespace n WHERE n.nspname <> 'public' AND {ours_in('pg_namespace', 'n.oid')} "
+            f"ORDER BY 1"
         ):
             self._add("schema", name, f"CREATE SCHEMA {quote(name)}")
         for name, namespace in self._rows(
@@ -113,7 +114,8 @@ class SchemaReader:
 
     def _types(self) -> None:
         for namespace, name, provider, collate, deterministic in self._rows(
-            "SELECT n.nspname, c.collname, c.collprovider::text, to_jsonb(c), c.collisdeterministic FROM pg_collation c "
+            "SELECT n.nspname, c.collname, c.collprovider::text, to_jsonb(c), c.collisdeterministic FROM pg_collation "
+            "c "
             f"JOIN pg_namespace n ON n.oid = c.collnamespace WHERE {ours_in('pg_collation', 'c.oid')} ORDER BY c.oid"
         ):
             full = f"{quote(namespace)}.{quote(name)}"
@@ -124,7 +126,8 @@ class SchemaReader:
         for oid, full, kind in self._rows(
             "SELECT t.oid, format('%I.%I', n.nspname, t.typname), t.typtype::text FROM pg_type t "
             "JOIN pg_namespace n ON n.oid = t.typnamespace LEFT JOIN pg_class c ON c.oid = t.typrelid "
-            f"WHERE (t.typtype IN ('e', 'd', 'r') OR (t.typtype = 'c' AND c.relkind = 'c')) AND {ours_in('pg_type', 't.oid')} "
+            f"WHERE (t.typtype IN ('e', 'd', 'r') OR (t.typtype = 'c' AND c.relkind = 'c')) AND "
+            f"{ours_in('pg_type', 't.oid')} "
             "ORDER BY t.oid"
         ):
             self._add("type", full, getattr(self, f"_type_{kind}")(oid, full))
@@ -168,7 +171,8 @@ class SchemaReader:
         more = ""
         if multirange:
             named = self._rows(
-                f"SELECT format('%I.%I', n.nspname, t.typname) FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace "
+                f"SELECT format('%I.%I', n.nspname, t.typname) FROM pg_type t JOIN pg_namespace n ON n.oid = "
+                f"t.typnamespace "
                 f"WHERE t.oid = {multirange}"
             )[0][0]
             more = f", MULTIRANGE_TYPE_NAME = {named}"
@@ -179,9 +183,12 @@ class SchemaReader:
             "SELECT format('%I.%I', n.nspname, c.relname), format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, "
             "s.seqmin, s.seqmax, s.seqcache, s.seqcycle, (SELECT format('%I.%I.%I', tn.nspname, t.relname, a.attname) "
             "FROM pg_depend d JOIN pg_class t ON t.oid = d.refobjid JOIN pg_namespace tn ON tn.oid = t.relnamespace "
-            "JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum = d.refobjsubid WHERE d.classid = 'pg_class'::regclass "
-            "AND d.objid = c.oid AND d.deptype IN ('a', 'i') AND d.refclassid = 'pg_class'::regclass AND d.refobjsubid > 0), "
-            "EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype = 'i') "
+            "JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum = d.refobjsubid WHERE d.classid = "
+            "'pg_class'::regclass "
+            "AND d.objid = c.oid AND d.deptype IN ('a', 'i') AND d.refclassid = 'pg_class'::regclass AND d.refobjsubid "
+            "> 0), "
+            "EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND "
+            "d.deptype = 'i') "
             "FROM pg_sequence s JOIN pg_class c ON c.oid = s.seqrelid JOIN pg_namespace n ON n.oid = c.relnamespace "
             f"WHERE {ours_in('pg_class', 'c.oid')} ORDER BY 1"
         ):
@@ -213,10 +220,12 @@ class SchemaReader:
         tables = []
         for oid, namespace, bare, *make_up in self._rows(
             "SELECT c.oid, n.nspname, c.relname, CASE WHEN c.relkind = 'p' THEN pg_get_partkeydef(c.oid) END, "
-            "c.relpersistence = 'u', c.reloptions, (SELECT tc.reloptions FROM pg_class tc WHERE tc.oid = c.reltoastrelid), "
+            "c.relpersistence = 'u', c.reloptions, (SELECT tc.reloptions FROM pg_class tc WHERE tc.oid = "
+            "c.reltoastrelid), "
             "(SELECT am.amname FROM pg_am am WHERE am.oid = c.relam AND am.amname <> 'heap') "
             "FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
-            f"WHERE c.relkind IN ('r', 'p') AND c.relpersistence <> 't' AND {ours_in('pg_class', 'c.oid')} ORDER BY c.oid"
+            f"WHERE c.relkind IN ('r', 'p') AND c.relpersistence <> 't' AND {ours_in('pg_class', 'c.oid')} ORDER BY "
+            f"c.oid"
         ):
             listed = columns.get(oid, [])
             ddl = self._table_ddl(namespace, bare, listed, parents.get(oid, ()), *make_up)
@@ -230,7 +239,8 @@ class SchemaReader:
             for oid, names in self._rows(
                 "SELECT DISTINCT ON (i.indrelid) i.indrelid, (SELECT array_agg(a.attname::text ORDER BY k.n) FROM "
                 "unnest(i.indkey::int2[]) WITH ORDINALITY k (attnum, n) JOIN pg_attribute a ON a.attrelid = i.indrelid "
-                "AND a.attnum = k.attnum WHERE k.n <= i.indnkeyatts) FROM pg_index i WHERE i.indisunique AND i.indisvalid "
+                "AND a.attnum = k.attnum WHERE k.n <= i.indnkeyatts) FROM pg_index i WHERE i.indisunique AND "
+                "i.indisvalid "
                 "AND i.indpred IS NULL AND i.indexprs IS NULL AND NOT EXISTS (SELECT 1 FROM unnest(i.indkey::int2[]) "
                 "WITH ORDINALITY k (attnum, n) JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum "
                 "WHERE k.n <= i.indnkeyatts AND (NOT a.attnotnull OR a.attgenerated <> '')) "
@@ -241,13 +251,15 @@ class SchemaReader:
     def _columns(self) -> dict[int, list[_Column]]:
         columns: dict[int, list[_Column]] = {}
         for table, *facts in self._rows(
-            "SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), t.typname, a.attnotnull, a.attgenerated::text, "
+            "SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), t.typname, a.attnotnull, "
+            "a.attgenerated::text, "
             "a.attidentity::text, pg_get_expr(d.adbin, d.adrelid), CASE WHEN a.attcollation <> t.typcollation THEN "
             "(SELECT format(' COLLATE %I.%I', cn.nspname, co.collname) FROM pg_collation co JOIN pg_namespace cn "
             "ON cn.oid = co.collnamespace WHERE co.oid = a.attcollation) ELSE '' END, a.attcollation <> 0, "
             "a.attislocal OR c.relispartition "
             "FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace "
-            "JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum "
+            "JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = "
+            "a.attnum "
             f"WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p') AND {ours_in('pg_class', 'c.oid')} "
             "ORDER BY a.attrelid, a.attnum"
         ):
@@ -257,9 +269,11 @@ class SchemaReader:
     def _parents(self) -> dict[int, tuple[str, ...]]:
         return dict(
             self._rows(
-                "SELECT i.inhrelid, array_agg(format('%I.%I', pn.nspname, p.relname) ORDER BY i.inhseqno) FROM pg_inherits i "
+                "SELECT i.inhrelid, array_agg(format('%I.%I', pn.nspname, p.relname) ORDER BY i.inhseqno) FROM "
+                "pg_inherits i "
                 "JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_class p ON p.oid = i.inhparent "
-                "JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE NOT c.relispartition AND c.relkind = 'r' GROUP BY 1"
+                "JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE NOT c.relispartition AND c.relkind = 'r' GROUP "
+                "BY 1"
             )
         )
 
@@ -361,7 +375,8 @@ class SchemaReader:
         for name, ddl in self._rows(
             "SELECT format('%I.%I', n.nspname, c.relname), pg_get_indexdef(i.indexrelid) FROM pg_index i "
             "JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_class r ON r.oid = i.indrelid "
-            f"JOIN pg_namespace n ON n.oid = c.relnamespace WHERE r.relkind = 'm' AND {ours_in('pg_class', 'r.oid')} ORDER BY 1"
+            f"JOIN pg_namespace n ON n.oid = c.relnamespace WHERE r.relkind = 'm' AND {ours_in('pg_class', 'r.oid')} "
+            f"ORDER BY 1"
         ):
             self._add("index", name, ddl)
         for name, ddl in self._rows(
@@ -387,11 +402,13 @@ class SchemaReader:
         for kind, identity, text in self._rows(
             "SELECT i.type, i.identity, d.description FROM pg_description d, "
             "LATERAL pg_identify_object(d.classoid, d.objoid, d.objsubid) i "
-            "WHERE d.classoid::regclass::text = ANY ('{pg_class,pg_proc,pg_type,pg_constraint,pg_trigger,pg_namespace,pg_rewrite,"
+            "WHERE d.classoid::regclass::text = ANY "
+            "('{pg_class,pg_proc,pg_type,pg_constraint,pg_trigger,pg_namespace,pg_rewrite,"
             "pg_statistic_ext,pg_collation}') AND COALESCE(i.schema, '') !~ '^(pg_|information_schema$)' "
             "AND i.identity !~ '(^| on )(pg_|information_schema($|[.]))' "
             "AND (i.identity, d.description) <> ('public', 'standard public schema') AND NOT EXISTS "
-            "(SELECT 1 FROM pg_depend e WHERE e.classid = d.classoid AND e.objid = d.objoid AND e.deptype = 'e') ORDER BY 1, 2"
+            "(SELECT 1 FROM pg_depend e WHERE e.classid = d.classoid AND e.objid = d.objoid AND e.deptype = 'e') ORDER "
+            "BY 1, 2"
         ):
             word = {"table constraint": "CONSTRAINT", "domain constraint": "CONSTRAINT"}.get(kind, kind.upper())
             if kind.endswith(" column"):
@@ -403,7 +420,8 @@ class SchemaReader:
         for full, kind, owner, acl in self._rows(
             "SELECT format('%I.%I', n.nspname, c.relname), c.relkind::text, pg_get_userbyid(c.relowner), "
             "(SELECT jsonb_agg(jsonb_build_array(a.privilege_type, CASE WHEN a.grantee = 0 THEN 'PUBLIC' ELSE "
-            "pg_get_userbyid(a.grantee) END, a.is_grantable)) FROM aclexplode(c.relacl) a WHERE a.grantee <> c.relowner) "
+            "pg_get_userbyid(a.grantee) END, a.is_grantable)) FROM aclexplode(c.relacl) a WHERE a.grantee <> "
+            "c.relowner) "
             "FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
             f"WHERE c.relkind IN ('r', 'p', 'v', 'm', 'S') AND {ours_in('pg_class', 'c.oid')} ORDER BY c.oid"
         ):
@@ -421,11 +439,14 @@ class SchemaReader:
 
     def _what_is_not_kept(self) -> None:
         for what, text in (
-            ("aggregate", "SELECT p.oid::regprocedure::text FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace "
+            ("aggregate", "SELECT p.oid::regprocedure::text FROM pg_proc p JOIN pg_namespace n ON n.oid = "
+                "p.pronamespace "
              f"WHERE p.prokind = 'a' AND {ours_in('pg_proc', 'p.oid')}"),
-            ("operator", "SELECT o.oid::regoperator::text FROM pg_operator o JOIN pg_namespace n ON n.oid = o.oprnamespace "
+            ("operator", "SELECT o.oid::regoperator::text FROM pg_operator o JOIN pg_namespace n ON n.oid = "
+                "o.oprnamespace "
              f"WHERE {ours_in('pg_operator', 'o.oid')}"),
-            ("text search configuration", "SELECT t.cfgname FROM pg_ts_config t JOIN pg_namespace n ON n.oid = t.cfgnamespace "
+            ("text search configuration", "SELECT t.cfgname FROM pg_ts_config t JOIN pg_namespace n ON n.oid = "
+                "t.cfgnamespace "
              f"WHERE {ours_in('pg_ts_config', 't.oid')}"),
             ("foreign table", "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n "
              f"ON n.oid = c.relnamespace WHERE c.relkind = 'f' AND {ours_in('pg_class', 'c.oid')}"),

@@ -15,7 +15,8 @@ def sql_text(state: StoredState) -> Iterator[bytes]:
     schema = state.schema
     yield (
         b"SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nSET check_function_bodies = off;\n"
-        b"SET client_min_messages = warning;\nSET TimeZone = 'UTC';\nSELECT pg_catalog.set_config('search_path', '', false);\n"
+        b"SET client_min_messages = warning;\nSET TimeZone = 'UTC';\nSELECT pg_catalog.set_config('search_path', '', "
+        b"false);\n"
     )
     for kind, _, ddl in schema.objects:
         if kind in MADE_FIRST:

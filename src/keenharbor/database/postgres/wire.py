@@ -97,9 +97,8 @@ def copy_out(connection: Connection, statement: str, *, alone: bool = False) -> 
     """What a COPY TO STDOUT sends, whole lines, in pieces of about `BLOCK_BYTES`.
 
     Row by row from the driver's lowest layer (https://www.postgresql.org/docs/current/libpq-copy.html): what the layers
-    above it do for each row takes three times as long as the server. In a process that is ``alone`` (without other threads, and
-    that nobody interrupts), the driver itself waits for what comes, which takes less.
-    """
+    above it do for each row takes three times as long as the server. In a process that is ``alone`` (without other
+    threads, and that nobody interrupts), the driver itself waits for what comes, which takes less."""
     wire = connection.pgconn
     started = wire.exec_(statement.encode())
     if started.status != ExecStatus.COPY_OUT:

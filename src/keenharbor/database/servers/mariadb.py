@@ -39,8 +39,8 @@ class MariadbRecipe:
         ]  # fmt: skip
 
     def _options(self, folders: Folders) -> list[str]:
-        """Temporary files go into a folder of the server's own: a server that starts removes those that it finds, which in the
-        system's temporary folder may be another running server's, live's among them."""
+        """Temporary files go into a folder of the server's own: a server that starts removes those that it finds, which
+        in the system's temporary folder may be another running server's, live's among them."""
         own = private_folder(Path(folders.own) / "tmp")
         return [f"--tmpdir={own}", *(["--user=root"] if os.geteuid() == 0 else [])]
 

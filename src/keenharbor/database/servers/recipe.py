@@ -11,7 +11,8 @@ from keenharbor.database.protocol import DatabasePlace
 
 @dataclass
 class Folders:
-    """Where a private server keeps what: its ``own`` folder, the one of its ``socket``, and ``data`` where that is elsewhere."""
+    """Where a private server keeps what: its ``own`` folder, the one of its ``socket``, and ``data`` where that is
+    elsewhere."""
 
     own: str
     socket: str
@@ -19,7 +20,8 @@ class Folders:
 
 
 class ServerRecipe(Protocol):
-    """How a server of one engine is found, prepared, started, asked and ended. It runs as ``user`` where that is not this one."""
+    """How a server of one engine is found, prepared, started, asked and ended. It runs as ``user`` where that is not
+    this one."""
 
     programs: tuple[str, str]
     """The one that prepares a data folder, and the server."""

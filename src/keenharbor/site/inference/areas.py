@@ -17,7 +17,8 @@ _BY_NAME = (
     (
         "media",
         re.compile(
-            r"(?i)^(media|uploads?|images|pictures|files|userfiles|user-media|public_files|original_images|attachments|downloads)$"
+            r"(?i)^(media|uploads?|images|pictures|files|userfiles|user-media|public_files|original_images|"
+            r"attachments|downloads)$"
         ),
     ),
     ("core", re.compile(r"(?i)^(core|includes?|lib|libraries|system|kernel|framework|inc|engine)$")),

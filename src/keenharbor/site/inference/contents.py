@@ -20,20 +20,25 @@ _BY_NAME = (
     ("cache", r"(^|_)(cache|cached|renditions?|compiled|temp|tmp)($|_|[a-z]*$)"),
     ("logs", r"(^|_)(logs?|history|audit|statistics?|stats|hits|visits|log_entr(y|ies)|events_log|access_log)($|_)"),
     ("search", r"(^|_)(search_?(index|word|total|dataset|terms?)?|index_?entr(y|ies)|fts)($|_)|_fts(_|$)|indexentry"),
-    ("internal", r"(^|_)(migrations?|schema_?(versions?|migrations?)|versions?|content_?types?|permissions?|jobs?|queue|batch|"
+    ("internal",
+        r"(^|_)(migrations?|schema_?(versions?|migrations?)|versions?|content_?types?|permissions?|jobs?|queue|batch|"
                  r"locks?|sequences?)($|_)"),
-    ("settings", r"(^|_)(options?|settings?|config(uration)?s?|variables?|preferences?|parameters?|registry|params)($|_)"),
+    ("settings",
+        r"(^|_)(options?|settings?|config(uration)?s?|variables?|preferences?|parameters?|registry|params)($|_)"),
     ("visitors", r"(^|_)(orders?|order_items?|comments?|reviews?|ratings?|votes?|loans?|customers?|carts?|baskets?|"
                  r"subscri(bers?|ptions?)|"
-                 r"messages?|contacts?|enquir(y|ies)|inquir(y|ies)|submissions?|form_?(entries|data|submissions?)|guestbook|"
+                 r"messages?|contacts?|enquir(y|ies)|inquir(y|ies)|submissions?|form_?(entries|data|submissions?)|"
+                 r"guestbook|"
                  r"bookings?|reservations?|"
-                 r"registrations?|sign_?ups?|payments?|transactions?|donations?|answers?|poll_votes?|wishlists?|newsletter\w*|feedback|tickets?)($|_)"),
+                 r"registrations?|sign_?ups?|payments?|transactions?|donations?|answers?|poll_votes?|wishlists?|"
+                 r"newsletter\w*|feedback|tickets?)($|_)"),
 )  # fmt: skip
 
 
 @dataclass(frozen=True)
 class TableKind:
-    """What a table is for, and the sign by which that was told; ``is_table`` is false for what the engine keeps for others."""
+    """What a table is for, and the sign by which that was told; ``is_table`` is false for what the engine keeps for
+    others."""
 
     table: str
     kind: str
@@ -108,8 +113,9 @@ _ENCODED = re.compile(r"[A-Za-z0-9+/_-]{60,}={0,2}")
 
 
 def look_through(state: DatabaseState, host: str | None) -> tuple[list[TableKind], AddressPlaces]:
-    """Read the tables once: what each is for, and each cell that carries ``host`` (plain, escaped or serialised: the host's own
-    letters are the same in all of them). Without a host, the hosts of cells that are addresses are counted."""
+    """Read the tables once: what each is for, and each cell that carries ``host`` (plain, escaped or serialised: the
+    host's own letters are the same in all of them). Without a host, the hosts of cells that are addresses are
+    counted."""
     prefix = common_prefix([t.name for t in state.schema.tables if t.kind == "table"])
     kinds: list[TableKind] = []
     cells: Counter[str] = Counter()
@@ -149,7 +155,8 @@ def _host_and_port(table: Table, rows: Sequence[Row]) -> tuple[str, str] | None:
 
 
 def _note(
-    place: str, cell: object, row: Row, host: str | None, cells: Counter[str], opaque: Counter[str], hosts: Counter[str],
+    place: str, cell: object, row: Row, host: str | None, cells: Counter[str], opaque: Counter[str],
+    hosts: Counter[str],
     exact: dict[str, str],
 ) -> None:  # fmt: skip
     if isinstance(cell, bytes):

@@ -68,7 +68,8 @@ def sqlite_files(root: Path, entries: Mapping[str, Entry]) -> list[str]:
 
 
 def database_candidates(root: Path, entries: Mapping[str, Entry], sources: Sequence[Source]) -> list[Candidate]:
-    """Every way to a database that the settings speak of, the most likely first; then SQLite files that nobody speaks of."""
+    """Every way to a database that the settings speak of, the most likely first; then SQLite files that nobody speaks
+    of."""
     files = sqlite_files(root, entries)
     found: list[Candidate] = []
     for source in sources:

@@ -18,8 +18,8 @@ class Sureness(StrEnum):
 
 @dataclass(frozen=True)
 class Entry:
-    """One thing about the site; ``evidence`` says from where: file and line, table and column, or why it was guessed. An empty
-    ``key`` marks a remark that does not stand in the site file."""
+    """One thing about the site; ``evidence`` says from where: file and line, table and column, or why it was guessed.
+    An empty ``key`` marks a remark that does not stand in the site file."""
 
     key: str
     value: str

@@ -51,7 +51,8 @@ from keenharbor.tree import AreaRules, scan_tree
 from keenharbor.tree import Entry as TreeEntry
 
 _ADDRESS_KEY = re.compile(
-    r"(?i)(^|[._$-])(site_?|base_?|home_?|root_?|app_?|public_?|live_?|canonical_?|web_?)*(url|address|uri|host|domain|home|link)$"
+    r"(?i)(^|[._$-])(site_?|base_?|home_?|root_?|app_?|public_?|live_?|canonical_?|web_?)*(url|address|uri|host|"
+    r"domain|home|link)$"
 )
 _PLACEHOLDER = re.compile(r"(?i)//(www\.)?(example\.(com|org|net)|localhost|127\.0\.0\.1|your-?(site|domain)[^/]*)$")
 _MAIL = re.compile(r"(?i)(mail|smtp|email)")
@@ -114,8 +115,8 @@ class Inferred:
 
 
 def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress: Progress | None = None) -> Inferred:
-    """Look at the site in ``root`` and work out what it is made of. Reads only; databases are opened for reading. Raises
-    `UsageError` when there is no folder."""
+    """Look at the site in ``root`` and work out what it is made of. Reads only; databases are opened for reading.
+    Raises `UsageError` when there is no folder."""
     progress = progress or Silent()
     root = root.resolve()
     if not root.is_dir():
@@ -161,11 +162,13 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
     }
     return Inferred(
         root, runtime, best, tuple(tried), core, chosen["extension"], chosen["theme"],
-        tuple(h for h in homes if h.part.folder not in taken), switch, address, places, kinds, settings_source, settings_table,
+        tuple(h for h in homes if h.part.folder not in taken), switch, address, places, kinds, settings_source,
+        settings_table,
         areas, why,
         _mail(sources, settings_source), tuple(_timers(sources)), serve,
         _title(sources, settings_source),
-        tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60 and is_packed_text(x.value)),
+        tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60
+            and is_packed_text(x.value)),
         migrate_command(runtime.name, entries) if runtime else None,
     )  # fmt: skip
 
@@ -312,7 +315,8 @@ def _python_packages(
     root: Path, sources: Sequence[Source], homes: list[Home], switch: SwitchFound | None, runtime: RuntimeFound | None,
     core: CoreFound | None,
 ) -> tuple[list[Home], SwitchFound | None]:  # fmt: skip
-    """Distributions that are switched on, that the core does not require, and that are not the core, are its extensions."""
+    """Distributions that are switched on, that the core does not require, and that are not the core, are its
+    extensions."""
     if runtime is None or runtime.packages is None or core is None or core.distribution is None:
         return homes, switch
     apps, listed = _switched_on_modules(root, sources, runtime)
@@ -329,7 +333,10 @@ def _python_packages(
         return homes, switch
     part = FolderPart(folder=runtime.packages, format="distributions", only=names, switch=SwitchPart(setting=listed[1]))
     components = tuple(components_in(root, part))
-    told = f"{len(names)} installed distributions are switched on in {listed[0].path}, beside the core and what it requires"
+    told = (
+        f"{len(names)} installed distributions are switched on in {listed[0].path}, beside the core and what it "
+        f"requires"
+    )
     found = SwitchFound(
         SwitchPart(setting=listed[1]), frozenset(apps), f"{listed[0].path}, {listed[1]}", Sureness.READ, listed[0]
     )
@@ -345,12 +352,14 @@ def _main(homes: Sequence[Home], switch: SwitchFound | None) -> Home | None:
 
 
 def _with_alike(main: Home | None, homes: Sequence[Home]) -> Home | None:
-    """A home with those of the same kind that are made alike: their things are described by the same file and fields."""
+    """A home with those of the same kind that are made alike: their things are described by the same file and
+    fields."""
     if main is None:
         return None
     alike = [
         h for h in homes
-        if h is not main and (h.part.facts, h.part.format, h.part.fields) == (main.part.facts, main.part.format, main.part.fields)
+        if h is not main
+        and (h.part.facts, h.part.format, h.part.fields) == (main.part.facts, main.part.format, main.part.fields)
     ]  # fmt: skip
     if not alike:
         return main

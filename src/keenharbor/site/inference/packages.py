@@ -29,7 +29,8 @@ _VERSION = re.compile(r"v?(\d+\.\d+(?:\.\d+){0,2}(?:[-.+]?(?:alpha|beta|rc|dev|p
 _VERSION_FILE = re.compile(r"(?i)^(version|release|[a-z]+[_-]version)(\.txt|\.md)?$")
 _VERSION_KEY = re.compile(r"(?i)^\$?(?:[a-z]+_)*(version|release)(_?(number|string|full|id))?$")
 _OTHER_VERSION = re.compile(
-    r"(?i)(min|max|req|db|schema|api|php|python|node|mysql|sql|tested|compat|old|prev|assets?|style|script|jquery|plugin|theme|ext|http|tls)"
+    r"(?i)(min|max|req|db|schema|api|php|python|node|mysql|sql|tested|compat|old|prev|assets?|style|script|jquery|"
+    r"plugin|theme|ext|http|tls)"
 )
 _CORE_PLACE = re.compile(
     r"(?i)(^|/)(core|includes?|lib|libraries|system|src|app|kernel|framework|inc|engine|bootstrap)(/|$)"
@@ -44,16 +45,19 @@ _NOT_A_HOME = re.compile(
 
 FIELDS = {
     "name": (
-        "machine_name", "machine name", "slug", "id", "identifier", "key", "name", "extension name", "plugin name", "theme name",
+        "machine_name", "machine name", "slug", "id", "identifier", "key", "name", "extension name", "plugin name",
+        "theme name",
         "module name",
     ),
     "title": (
-        "title", "display_name", "displayname", "label", "plugin name", "extension name", "theme name", "module name", "name",
+        "title", "display_name", "displayname", "label", "plugin name", "extension name", "theme name", "module name",
+        "name",
         "description",
     ),
     "version": ("version", "release", "module version", "plugin version"),
     "author": (
-        "author", "author.name", "authors.0.name", "authors.0", "vendor", "maintainer", "creator", "author name", "publisher",
+        "author", "author.name", "authors.0.name", "authors.0", "vendor", "maintainer", "creator", "author name",
+        "publisher",
     ),
     "requires_core": (
         "requires_core", "requires core", "requires at least", "core", "require_core", "requires.core", "engines.core",
@@ -70,7 +74,8 @@ FIELDS = {
 
 @dataclass(frozen=True)
 class Home:
-    """A folder whose siblings are extensions or themes: how to read them, what was found, and why it is taken for one."""
+    """A folder whose siblings are extensions or themes: how to read them, what was found, and why it is taken for
+    one."""
 
     part: FolderPart
     kind: str
@@ -257,8 +262,8 @@ def core_in(
 
 
 def core_distribution(packages: Path, apps: Sequence[str]) -> CoreFound | None:
-    """The installed Python distribution that brings most of the modules that are switched on, apart from what all others need:
-    a framework is required by the core, the core is not required by the framework."""
+    """The installed Python distribution that brings most of the modules that are switched on, apart from what all
+    others need: a framework is required by the core, the core is not required by the framework."""
     there = distributions(packages)
     by_module = {m: n for n, d in there.items() for m in d.modules}
     counts = Counter(by_module[app.partition(".")[0]] for app in apps if app.partition(".")[0] in by_module)
@@ -312,7 +317,8 @@ _MOST_ROWS = 20_000
 
 
 def switch_in_settings(sources: Sequence[Source], components: Sequence[FoundComponent]) -> SwitchFound | None:
-    """A list, or a table of yes and no, in a settings file that names at least two (or the only one) of the components."""
+    """A list, or a table of yes and no, in a settings file that names at least two (or the only one) of the
+    components."""
     names = {n for c in components for n in c.known_as}
     best: SwitchFound | None = None
     for source in sources:

@@ -32,7 +32,8 @@ _ASKS = {
     "node": ("package.json", "engines.node"),
 }
 _SELECTS = {
-    ".python-version": "python", ".nvmrc": "node", ".node-version": "node", ".php-version": "php", ".ruby-version": "ruby",
+    ".python-version": "python", ".nvmrc": "node", ".node-version": "node", ".php-version": "php",
+    ".ruby-version": "ruby",
     "runtime.txt": "python",
 }  # fmt: skip
 _SAYS_VERSION = {
@@ -49,7 +50,8 @@ _IN_SERVER_CONFIG = (
 
 @dataclass(frozen=True)
 class RuntimeFound:
-    """The runtime's name and version with where each comes from; ``packages`` and ``program`` for those that have them."""
+    """The runtime's name and version with where each comes from; ``packages`` and ``program`` for those that have
+    them."""
 
     name: str
     name_evidence: str
@@ -135,7 +137,8 @@ def _asked(name: str, sources: Sequence[Source]) -> str:
 
 @dataclass(frozen=True)
 class _Environment:
-    """A virtual environment: its folder of packages from the site's root, its interpreter, the version that it says it has."""
+    """A virtual environment: its folder of packages from the site's root, its interpreter, the version that it says it
+    has."""
 
     packages: str
     program: str | None

@@ -20,7 +20,8 @@ from keenharbor.site.settings import (
 from keenharbor.tree import Entry
 
 _LIKELY_NAME = re.compile(
-    r"(config|settings?|conf|local|env|database|\bdb\b|parameters|options|params|environment|site|secrets?|version|bootstrap|init|app|defines?)",
+    r"(config|settings?|conf|local|env|database|\bdb\b|parameters|options|params|environment|site|secrets?|version|"
+    r"bootstrap|init|app|defines?)",
     re.IGNORECASE,
 )
 _ONLY_AN_EXAMPLE = re.compile(
@@ -30,7 +31,8 @@ _DEPENDENCIES = re.compile(
     r"(^|/)(vendor|node_modules|site-packages|bower_components|dist-packages|\.venv|venv|env/lib)/"
 )
 _TELLING = re.compile(
-    rb"(?i)(\bdb|database|dsn|mysql|pgsql|postgres|sqlite|mariadb|https?://|version|password|passwd|mail|installed_apps)"
+    rb"(?i)(\bdb|database|dsn|mysql|pgsql|postgres|sqlite|mariadb|https?://|version|password|passwd|mail|"
+    rb"installed_apps)"
 )
 _MOST_SOURCES = 600
 _CODE = ("php", "python")
@@ -110,8 +112,8 @@ def _read(root: Path, path: str, form: SettingsForm, score: float) -> Source | N
 
 @dataclass(frozen=True)
 class Group:
-    """Settings of one file that belong together by their names: ``DB_HOST`` and ``DB_USER``, or the entries of one table.
-    ``members`` by what they say (``host``, ``user``)."""
+    """Settings of one file that belong together by their names: ``DB_HOST`` and ``DB_USER``, or the entries of one
+    table. ``members`` by what they say (``host``, ``user``)."""
 
     source: Source
     name: str

@@ -7,7 +7,6 @@ import re
 import textwrap
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 import tomlkit
 
@@ -23,7 +22,7 @@ NO_ADDRESS = "http://address-not-found.invalid"
 """Stands where the address belongs until somebody says it (RFC 6761 keeps ``invalid`` from ever leading anywhere)."""
 
 
-def _said(value: Any) -> str:
+def _said(value: object) -> str:
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, (list, tuple)):
@@ -48,7 +47,7 @@ class _Text:
     def table(self, name: str, why: str = "") -> None:
         self.lines += ["", *([f"# {line}" for line in _wrapped(why)] if why else []), f"[{name}]"]
 
-    def put(self, key: str, value: Any, why: str = "") -> None:
+    def put(self, key: str, value: object, why: str = "") -> None:
         if value is not None:
             self.lines.append(f"{_key(key)} = {_said(value)}" + (f"  # {_one_line(why)}" if why else ""))
 
@@ -268,7 +267,8 @@ _OF_ONE_SITE = ("extends", "site", "store", "live", "feed")
 
 
 def platform_text(site_file: Path) -> str:
-    """A platform file from a site file: all that is not of the one site alone. Raises `UsageError` when it extends one."""
+    """A platform file from a site file: all that is not of the one site alone. Raises `UsageError` when it extends
+    one."""
     said = read_toml(site_file, "site file")
     if "extends" in said:
         raise UsageError(
@@ -296,5 +296,6 @@ def platform_text(site_file: Path) -> str:
 
 def missing_keys(found: Inferred) -> Sequence[str]:
     """What has to be said by a person before the site file is whole."""
-    return [*(["site.address"] if found.address is None else []), *(["core.version_file"] if found.core is None else []),
+    return [*(["site.address"] if found.address is None else []),
+        *(["core.version_file"] if found.core is None else []),
             *(["runtime.version"] if found.runtime is not None and found.runtime.version is None else [])]  # fmt: skip

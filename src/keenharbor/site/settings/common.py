@@ -1,8 +1,7 @@
 """What every form of settings file gives: values with the place at which they stand.
 
-A key is the way to a value, parts divided by dots: ``section.key``, ``DATABASES.default.NAME``, ``$db.host``. A dot within a
-part is written ``\\.``.
-"""
+A key is the way to a value, parts divided by dots: ``section.key``, ``DATABASES.default.NAME``, ``$db.host``. A dot
+within a part is written ``\\.``."""
 
 from __future__ import annotations
 
@@ -18,8 +17,8 @@ DEEPEST = 60
 
 @dataclass(frozen=True)
 class Setting:
-    """One value. ``line`` counts from 1; ``start`` and ``end`` enclose what stands for it in the text (characters), where a new
-    value can be written with ``write``; both are -1 where the value is put together from several places.
+    """One value. ``line`` counts from 1; ``start`` and ``end`` enclose what stands for it in the text (characters),
+    where a new value can be written with ``write``; both are -1 where the value is put together from several places.
 
     ``kind`` is what the file says it is: a text, a number, true or false, nothing.
     """

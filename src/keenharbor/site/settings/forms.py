@@ -81,8 +81,8 @@ def read_settings(file: AnyPath, form: SettingsForm = "ini") -> dict[str, str]:
 
 
 def with_value(text: str, key: str, value: str, form: SettingsForm = "ini", file: AnyPath | None = None) -> str:
-    """``text`` with ``key`` set to ``value``; comments, order, quotes and blanks stay. Raises `KeyError` when the key is not
-    there, or its value is put together from several places."""
+    """``text`` with ``key`` set to ``value``; comments, order, quotes and blanks stay. Raises `KeyError` when the key
+    is not there, or its value is put together from several places."""
     if form == "toml":
         return _with_toml_value(text, key, value)
     found = [

@@ -19,8 +19,8 @@ _MOST_NODES = 200_000
 
 
 def read_yaml(text: str) -> Iterator[Setting]:
-    """Every scalar by its way; entries of lists by their number. Nothing is built from tags; an anchor that is used again and
-    again is followed only so often (a small text can stand for a huge tree)."""
+    """Every scalar by its way; entries of lists by their number. Nothing is built from tags; an anchor that is used
+    again and again is followed only so often (a small text can stand for a huge tree)."""
     try:
         root = yaml.compose(text, Loader=yaml.SafeLoader)
     except yaml.YAMLError as error:
@@ -122,8 +122,8 @@ def read_toml_values(text: str) -> Iterator[Setting]:
 
 
 def read_xml(text: str) -> Iterator[Setting]:
-    """Texts and attributes by the names of the elements above; an attribute ``name`` or ``key`` counts as a name. No entity is
-    ever expanded, no file is ever fetched."""
+    """Texts and attributes by the names of the elements above; an attribute ``name`` or ``key`` counts as a name. No
+    entity is ever expanded, no file is ever fetched."""
     parser = expat.ParserCreate()
     found: list[Setting] = []
     way: list[str] = []

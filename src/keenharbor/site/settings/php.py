@@ -1,7 +1,9 @@
-"""Settings in PHP: constants, assignments, arrays, class properties, the arguments of calls. Read as text, never executed.
+"""Settings in PHP: constants, assignments, arrays, class properties, the arguments of calls. Read as text, never
+executed.
 
-Only what stands there as a plain value is taken: texts, numbers, true, false, null, what is joined from them with dots, and
-constants that were defined above. Everything else is passed over, so a program in a settings file is of no consequence.
+Only what stands there as a plain value is taken: texts, numbers, true, false, null, what is joined from them with dots,
+and constants that were defined above. Everything else is passed over, so a program in a settings file is of no
+consequence.
 
 The tokens follow https://www.php.net/manual/en/langref.php (strings: language.types.string).
 """
@@ -14,7 +16,6 @@ import posixpath
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 
 from keenharbor.site.settings.common import DEEPEST, Lines, Setting, SettingsError, joined_key
 
@@ -36,10 +37,14 @@ _TOKEN = re.compile(
 _OPEN = re.compile(r"<\?(?:php\b|=)?", re.IGNORECASE)
 _CLOSING = {"(": ")", "[": "]", "{": "}"}
 _ESCAPES = {"n": "\n", "r": "\r", "t": "\t", "v": "\v", "e": "\x1b", "f": "\f", "\\": "\\", "$": "$", '"': '"'}
-_NO_KEYS = {"if", "while", "for", "foreach", "switch", "function", "fn", "match", "array", "list", "isset", "empty", "unset",
-            "echo", "print", "exit", "die", "include", "require", "include_once", "require_once", "catch", "elseif", "declare",
-            "define", "return", "and", "or", "dirname", "getenv", "env", "defined", "error_reporting", "ini_set", "implode",
-            "explode", "str_replace", "preg_match", "preg_replace", "in_array", "strpos", "sprintf", "printf"}  # fmt: skip
+_NO_KEYS = {"if", "while", "for", "foreach", "switch", "function", "fn", "match", "array", "list", "isset", "empty",
+    "unset",
+            "echo", "print", "exit", "die", "include", "require", "include_once", "require_once", "catch", "elseif",
+            "declare",
+            "define", "return", "and", "or", "dirname", "getenv", "env", "defined", "error_reporting", "ini_set",
+            "implode",
+            "explode", "str_replace", "preg_match", "preg_replace", "in_array", "strpos", "sprintf",
+            "printf"}  # fmt: skip
 _DIVIDERS = (",", ";", ")", "]", "}", "=>")
 _MOST_SETTINGS = 50_000
 
@@ -65,8 +70,8 @@ class _Value:
 
 
 def read_php(text: str, file: str = "") -> Iterator[Setting]:
-    """Each value by its way: ``NAME`` of a constant, ``$name.key`` of a variable or property, ``key`` of a returned array,
-    ``call(0)`` of an argument, ``comment.key`` of JSON in a comment. ``file`` is what ``__FILE__`` stands for.
+    """Each value by its way: ``NAME`` of a constant, ``$name.key`` of a variable or property, ``key`` of a returned
+    array, ``call(0)`` of an argument, ``comment.key`` of JSON in a comment. ``file`` is what ``__FILE__`` stands for.
 
     Raises `SettingsError` when the text has no PHP in it.
     """
@@ -420,7 +425,7 @@ class _Reader:
                 yield Setting(joined_key(way), value, line)
 
 
-def _leaves(value: Any, way: tuple[str, ...]) -> Iterator[tuple[tuple[str, ...], str]]:
+def _leaves(value: object, way: tuple[str, ...]) -> Iterator[tuple[tuple[str, ...], str]]:
     if len(way) > DEEPEST:
         return
     if isinstance(value, dict):

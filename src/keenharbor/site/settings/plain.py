@@ -14,7 +14,8 @@ _UNESCAPED = {"n": "\n", "r": "\r", "t": "\t"}
 
 
 def read_ini(text: str) -> Iterator[Setting]:
-    """Every value by ``section.key``; keys before the first section by themselves. Values go on in lines that are indented."""
+    """Every value by ``section.key``; keys before the first section by themselves. Values go on in lines that are
+    indented."""
     section, at = "", 0
     last: list[int | str] | None = None
     found: list[tuple[str, str, int, int, int]] = []

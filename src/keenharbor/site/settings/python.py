@@ -1,8 +1,8 @@
 """Settings in Python: assignments of plain values, parsed with the language's own parser and never executed.
 
-Beside literals these are understood, as settings modules have them: joined texts, ``os.environ.get(NAME, default)``, paths put
-together from ``__file__`` with ``pathlib`` or ``os.path``, names assigned above, and ``from .other import *``.
-"""
+Beside literals these are understood, as settings modules have them: joined texts, ``os.environ.get(NAME, default)``,
+paths put together from ``__file__`` with ``pathlib`` or ``os.path``, names assigned above, and ``from .other import
+*``."""
 
 from __future__ import annotations
 
@@ -31,7 +31,8 @@ class _Plain:
 
 
 def read_python(text: str, file: str = "", read_other: ReadOther = lambda f: None) -> Iterator[Setting]:
-    """Each value by its way: ``NAME``, ``NAME.key``, ``NAME.0``; arguments of a call that is assigned as ``NAME.call(0)``.
+    """Each value by its way: ``NAME``, ``NAME.key``, ``NAME.0``; arguments of a call that is assigned as
+    ``NAME.call(0)``.
 
     ``read_other`` gives modules that are imported whole. Raises `SettingsError` when it is no Python.
     """

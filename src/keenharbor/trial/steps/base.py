@@ -1,4 +1,5 @@
-"""What every kind of step has, and what it is carried out on: a clone, or (by the cutover) live. The same code for both."""
+"""What every kind of step has, and what it is carried out on: a clone, or (by the cutover) live. The same code for
+both."""
 
 from __future__ import annotations
 
@@ -34,12 +35,12 @@ class StepFailed(Exception):
 class Workplace:
     """A site that may be written to: a clone, or live during a cutover.
 
-    ``address`` is where it answers now; ``headers`` go with requests to it; ``keep_open`` are descriptors that
-    programs inherit, so that a lock outlives a killed run as long as its programs do. ``restart`` lets the host take up
-    changed files; ``check`` makes scripted visits and tells what is wrong; ``ask`` shows a person what to do and returns
-    when they are done (None: nobody is there); ``install`` changes the site's virtual environment, by what it is to want and to
-    be rid of and a time limit (None: it must not be). Commands are started with ``prefix``, and see the ``variables``.
-    """
+    ``address`` is where it answers now; ``headers`` go with requests to it; ``keep_open`` are descriptors that programs
+    inherit, so that a lock outlives a killed run as long as its programs do. ``restart`` lets the host take up changed
+    files; ``check`` makes scripted visits and tells what is wrong; ``ask`` shows a person what to do and returns when
+    they are done (None: nobody is there); ``install`` changes the site's virtual environment, by what it is to want and
+    to be rid of and a time limit (None: it must not be). Commands are started with ``prefix``, and see the
+    ``variables``."""
 
     site: Writable
     feed: Feed
@@ -90,8 +91,8 @@ class Outcome:
 
 @dataclass
 class PlanState:
-    """What a plan is checked against: the site, and the versions that the steps so far lead to; ``asks`` is what each extension
-    wants of core and runtime."""
+    """What a plan is checked against: the site, and the versions that the steps so far lead to; ``asks`` is what each
+    extension wants of core and runtime."""
 
     site: SiteView
     feed: Feed | None
@@ -102,8 +103,9 @@ class PlanState:
 
 
 class CarriesPart(Part):
-    """Rows that a step moves from a ``table`` into another one (``to``), or into columns that are called otherwise: ``columns``
-    says for each such column how it was called before. That they are all there is proven, not taken for a loss."""
+    """Rows that a step moves from a ``table`` into another one (``to``), or into columns that are called otherwise:
+    ``columns`` says for each such column how it was called before. That they are all there is proven, not taken for a
+    loss."""
 
     table: Text
     to: Text | None = None
@@ -115,8 +117,9 @@ class CarriesPart(Part):
 
 
 class StepBase(Part, abc.ABC):
-    """What every step has. ``expects`` are paths that it may touch beyond what its kind is known to touch, ``carries`` the tables
-    that it moves; with ``save`` the cutover takes a snapshot before it (a trial has a checkpoint around every step)."""
+    """What every step has. ``expects`` are paths that it may touch beyond what its kind is known to touch, ``carries``
+    the tables that it moves; with ``save`` the cutover takes a snapshot before it (a trial has a checkpoint around
+    every step)."""
 
     by_a_person: ClassVar[bool] = False
     """Whether what it changes is a person's doing."""

@@ -15,7 +15,8 @@ from keenharbor.trial.steps.common import settings_table
 
 
 class CellStep(StepBase):
-    """Set the ``column`` of the rows of a ``table`` whose cells are as in ``where``; ``key``: what stands within the cell."""
+    """Set the ``column`` of the rows of a ``table`` whose cells are as in ``where``; ``key``: what stands within the
+    cell."""
 
     kind: Literal["cell"]
     table: Text

@@ -10,8 +10,8 @@ from keenharbor.trial.steps.base import Outcome, PlanState, StepBase, Workplace,
 
 
 class CheckStep(StepBase):
-    """Make scripted visits of the site file (``only`` these, or all); good when none fails that did not fail before. On live
-    those that write are left out."""
+    """Make scripted visits of the site file (``only`` these, or all); good when none fails that did not fail before. On
+    live those that write are left out."""
 
     only_looks: ClassVar[bool] = True
 

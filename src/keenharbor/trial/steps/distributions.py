@@ -13,8 +13,9 @@ from keenharbor.trial.steps.base import Outcome, PlanState, StepBase, StepFailed
 
 
 class DistributionsStep(StepBase):
-    """Let the installer of the site's virtual environment put distributions in place (``wants``: ``name==version``) and take
-    others out (``removes``). A clone has an environment of its own; on live it is done beside, and put in place whole."""
+    """Let the installer of the site's virtual environment put distributions in place (``wants``: ``name==version``) and
+    take others out (``removes``). A clone has an environment of its own; on live it is done beside, and put in place
+    whole."""
 
     kind: Literal["distributions"]
     wants: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9][\w.-]*(==[\w.!+-]+)?$")]] = []

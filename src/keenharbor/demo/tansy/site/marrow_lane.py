@@ -41,7 +41,8 @@ Tall Blue borage|Borago officinalis|herb|Tomas Brandt|For the bees, and the flow
 Winter savory|Satureja montana|herb|Ada Quill|Evergreen; cut after flowering.
 Aniseed chervil|Anthriscus cerefolium|herb|Mina Holt|Half shade, little and often.
 """.strip().splitlines()
-FIRST = ["Ada", "Tomas", "Nell", "Bram", "Ruth", "Jory", "Mina", "Oskar", "Hanne", "Ines", "Wren", "Pia", "Lewin", "Sorrel", "Anselm", "Dara", "Edda", "Fenn", "Gilda", "Hob"]  # fmt: skip
+FIRST = ["Ada", "Tomas", "Nell", "Bram", "Ruth", "Jory", "Mina", "Oskar", "Hanne", "Ines", "Wren", "Pia", "Lewin",
+    "Sorrel", "Anselm", "Dara", "Edda", "Fenn", "Gilda", "Hob"]  # fmt: skip
 LAST = ["Quill", "Brandt", "Osei", "Teller", "Amadi", "Pask", "Holt", "Vey", "Lind", "Okoro"]
 PLACES = ("the reading room", "the back garden", "the potting shed", "Marrow Lane 4")
 EVENTS = ("Seed swap", "Sowing hour", "Grafting day", "Potato morning", "Compost talk", "Pea tasting")
@@ -58,7 +59,8 @@ CAPTIONS = (
 
 
 def picture(width, height, hue):
-    """A PNG (with a palette) of a seed on a plate, by hue: each row is plate, seed, plate; the seed darkens downwards."""
+    """A PNG (with a palette) of a seed on a plate, by hue: each row is plate, seed, plate; the seed darkens
+    downwards."""
     base = ((hue * 53) % 150 + 60, (hue * 97) % 120 + 70, (hue * 31) % 90 + 50)
     shades = [bytes(min(255, c + 60 - 90 * y // height) for c in base) for y in range(height)]
     palette = bytes((228, 232, 216)) + b"".join(shades)
@@ -132,7 +134,8 @@ def fill(work, address, serial, password_mark):
     for number, line in enumerate(VARIETIES, 1):
         name, latin, kind, grower, body = line.split("|")
         work.run("INSERT INTO varieties VALUES (?,?,?,?,?,?,?,?,?)",
-            number, slug(name), name, latin, kind, grower, body, f"{slug(name)}.png", chance.randint(3, 40))  # fmt: skip
+            number, slug(name), name, latin, kind, grower, body, f"{slug(name)}.png",
+            chance.randint(3, 40))  # fmt: skip
         for _ in range(chance.randint(1, 3)):
             words = chance.choice(
                 ("Did well in clay.", "Slugs found it first.", "Kept seed for a third year.", "Sow later.")
@@ -144,7 +147,8 @@ def fill(work, address, serial, password_mark):
         role, salt = ("admin" if number == 1 else "member"), f"s{number}"
         mark = f"{salt}${password_mark('cress-' + str(number), salt)}"
         work.run("INSERT INTO members VALUES (?,?,?,?,?,?,?,0)",
-            number, name, f"ML-{number:03d}", f"member{number}@post.example", mark, role, int(number % 3 == 0))  # fmt: skip
+            number, name, f"ML-{number:03d}", f"member{number}@post.example", mark, role,
+            int(number % 3 == 0))  # fmt: skip
     for _ in range(420):
         taken = today - datetime.timedelta(days=chance.randint(1, 200))
         due = taken + datetime.timedelta(days=240)
@@ -174,7 +178,8 @@ def fill(work, address, serial, password_mark):
     for name, (title, body) in pages.items():
         work.run("INSERT INTO pages VALUES (?,?,?)", name, title, body)
     placement = {"growers-notes": {
-        "region": "beside", "kinds": ["Herb", "bean", "fruit", "root", "leaf"], "link": f"{address}/notes"}}  # fmt: skip
+        "region": "beside", "kinds": ["Herb", "bean", "fruit", "root", "leaf"],
+        "link": f"{address}/notes"}}  # fmt: skip
     values = {
         "site.address": address,
         "site.profile": json.dumps({"home": address + "/", "motto": "Lend, sow, bring back"}).replace("/", "\\/"),

@@ -4,4 +4,7 @@ import loam
 
 
 def framed_picture(source, caption):
-    return f'<figure><img src="{source}" alt="{loam.escape(caption)}"><figcaption>{loam.escape(caption)}</figcaption></figure>'
+    return (
+        f'<figure><img src="{source}" '
+        f'alt="{loam.escape(caption)}"><figcaption>{loam.escape(caption)}</figcaption></figure>'
+    )

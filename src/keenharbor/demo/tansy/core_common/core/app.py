@@ -194,7 +194,8 @@ class Site:
         except Exception as error:
             place = traceback.extract_tb(error.__traceback__)[-1]
             self.log_error(
-                f"{request.method} {request.path}: {type(error).__name__}: {error} ({Path(place.filename).name}:{place.lineno})"
+                f"{request.method} {request.path}: {type(error).__name__}: {error} "
+                f"({Path(place.filename).name}:{place.lineno})"
             )
             return Answer("<title>Error</title><h1>Something went wrong</h1>", 500)
 

@@ -108,8 +108,10 @@ class PostgresEngine(Engine):
         if socket:
             host, _, port = socket.rpartition("/.s.PGSQL.")
         return psycopg.connect(
-            host=host, port=int(port), user=settings["database.user"], password=settings.get("database.password") or None,
-            dbname=settings["database.name"], autocommit=True, row_factory=psycopg.rows.dict_row, prepare_threshold=None,
+            host=host, port=int(port), user=settings["database.user"],
+            password=settings.get("database.password") or None,
+            dbname=settings["database.name"], autocommit=True, row_factory=psycopg.rows.dict_row,
+            prepare_threshold=None,
         )  # fmt: skip
 
     def run(self, connection, sql, values):

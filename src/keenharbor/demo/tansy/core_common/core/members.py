@@ -51,7 +51,8 @@ def register(site):
         with site.engine.work() as work:
             found = work.all("SELECT * FROM varieties ORDER BY name")
         cards = "".join(
-            f'<li><a href="/varieties/{v["slug"]}"><img src="/media/seeds/{v["picture"]}" alt="{loam.escape(v["name"])}" '
+            f'<li><a href="/varieties/{v["slug"]}"><img src="/media/seeds/{v["picture"]}" '
+            f'alt="{loam.escape(v["name"])}" '
             f'width="160" height="120">{loam.escape(v["name"])}</a> <em>{loam.escape(v["latin"])}</em></li>'
             for v in found
         )

@@ -16,7 +16,8 @@ def register(site):
 
     def all_notes(request):
         with site.engine.work() as work:
-            rows = work.all("SELECT n.author, n.body, v.name, v.slug FROM notes n JOIN varieties v ON v.id = n.variety_id "
+            rows = work.all("SELECT n.author, n.body, v.name, v.slug FROM notes n JOIN varieties v ON v.id = "
+                "n.variety_id "
                             "ORDER BY v.name, n.id")  # fmt: skip
         items = "".join(
             f'<li><a href="/varieties/{r["slug"]}">{loam.escape(r["name"])}</a>: {loam.escape(r["body"])} '

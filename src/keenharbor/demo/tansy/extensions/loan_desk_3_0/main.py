@@ -17,7 +17,8 @@ def _channels(work, site):
     if not work.has_column("loans", "channel"):
         work.run("ALTER TABLE loans ADD COLUMN channel TEXT")
     work.run(
-        "UPDATE loans SET channel = 'desk' WHERE id IN (SELECT id FROM (SELECT id FROM loans WHERE channel IS NULL LIMIT ?) b)",
+        "UPDATE loans SET channel = 'desk' WHERE id IN (SELECT id FROM (SELECT id FROM loans WHERE channel IS NULL "
+        "LIMIT ?) b)",
         BATCH,
     )
     left = work.one("SELECT COUNT(*) AS n FROM loans WHERE channel IS NULL")["n"]
@@ -64,7 +65,8 @@ def register(site):
                 return site.page(request, "Loan desk", "<h1>Your card is suspended until overdue packets are back</h1>")
             taken = loam.today()
             due = taken + datetime.timedelta(days=LOAN_DAYS)
-            work.run("INSERT INTO loans (variety_id, name, email, taken_on, due_on, channel) VALUES (?, ?, ?, ?, ?, 'web')",
+            work.run("INSERT INTO loans (variety_id, name, email, taken_on, due_on, channel) VALUES (?, ?, ?, ?, ?, "
+                "'web')",
                      seed["id"], name, email, taken.isoformat(), due.isoformat())  # fmt: skip
         for follow_up in site.after_loan:
             follow_up(name, email, seed)

@@ -9,7 +9,10 @@ def register(site):
     def search(request):
         words = request.query.get("q", "").strip()
         options = {**DEFAULTS, **site.option("seed-search", {})}
-        form = f'<form id="search" action="/search"><input name="q" value="{loam.escape(words)}"><button>Find</button></form>'
+        form = (
+            f'<form id="search" action="/search"><input name="q" '
+            f'value="{loam.escape(words)}"><button>Find</button></form>'
+        )
         hits = ""
         if words:
             with site.engine.work() as work:
