@@ -391,6 +391,6 @@ def test_the_text_of_an_earlier_version_is_replaced_and_is_no_damage(
     text = tmp_path / "s/READ ME.txt"
     new = text.read_bytes()
     monkeypatch.setattr("keenharbor.store.store.EARLIER_READ_MES", {object_id(b"as it once was")})
-    for held, right in ((b"as it once was", True), (b"as it never was", False)):
-        text.write_bytes(held)
+    for text_there, right in ((b"as it once was", True), (b"as it never was", False)):
+        text.write_bytes(text_there)
         assert store.read_me_is_right() is right and text.read_bytes() == new
