@@ -17,11 +17,12 @@ from conftest import harbor, on_a_terminal
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, Table, open_database
 from keenharbor.database.kinds import engine_of
-from keenharbor.host import FileTree, WalkRules
+from keenharbor.host import FileTree, Here, WalkRules
 from keenharbor.site.components import header_facts, is_true, says_yes_or_no, words_of_cell
 from keenharbor.site.connections import host_of_address, place_of_text, server_place, split_host
 from keenharbor.site.inference.contents import common_prefix, is_packed_text, kind_of, look_through
 from keenharbor.site.inference.databases import database_candidates
+from keenharbor.site.inference.ground import Ground
 from keenharbor.site.inference.sources import settings_sources
 from keenharbor.site.load import open_site
 from keenharbor.tree import AreaRules, scan_tree
@@ -154,7 +155,8 @@ def test_a_bare_name_stands_for_a_file_in_a_known_folder(tmp_path: Path) -> None
         connection.execute("CREATE TABLE t (a)")
     put(tmp_path, "config/app.ini", "[database]\ndriver = sqlite\nname = seeds\n")
     entries = scan_tree(FileTree(str(tmp_path)), WalkRules(AreaRules({}))).entries
-    best = database_candidates(tmp_path, entries, settings_sources(tmp_path, entries))[0]
+    ground = Ground(Here(tmp_path), str(tmp_path))
+    best = database_candidates(ground, entries, settings_sources(ground.root, entries))[0]
     assert best.place.path == tmp_path / "var/data/seeds.sqlite3"
     assert best.keys == {"engine": "database.driver", "path": "database.name", "path_pattern": "var/data/{}.sqlite3"}
     harbor(

@@ -19,6 +19,7 @@ from conftest import harbor, plain_files, query, state_of
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.text import age, duration, now, parse_stamp, plural, shorten, size, stamp
 from keenharbor.demo.scene import Scene, set_scene
+from keenharbor.judge.choices import Choice
 from keenharbor.judge.readiness import judge
 from keenharbor.site.checks import Verdict
 from keenharbor.site.edits import local_edits
@@ -306,7 +307,7 @@ def test_local_edits_are_found_with_their_difference(site: SiteView) -> None:
 
 
 def verdicts(site: SiteView, core: str | None, runtime: str | None, **chosen: str) -> dict[str, Verdict]:
-    decided = {k.replace("_", "-"): v for k, v in chosen.items()}
+    decided = {k.replace("_", "-"): Choice.of(v) for k, v in chosen.items()}
     return {c.subject: c.verdict for c in judge(site, feed_of(site), core, runtime, decided, None).checks}
 
 
@@ -333,7 +334,7 @@ def test_decisions_that_cannot_be_are_refused(site: SiteView) -> None:
     feed = feed_of(site)
     for chosen in ({"nothing": "keep"}, {"loan-desk": "9.9"}, {"gallery-wall": "replace-by:nothing"}):
         with pytest.raises(UsageError):
-            judge(site, feed, "4.0", "3", chosen, None)
+            judge(site, feed, "4.0", "3", {n: Choice.of(c) for n, c in chosen.items()}, None)
 
 
 def test_ready_as_a_command(shared_scene: Scene) -> None:

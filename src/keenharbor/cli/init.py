@@ -107,6 +107,8 @@ def _infer(
     session: Session, root: Path, out: Path, name: str | None, address: str | None, server_configs: Sequence[Path], *,
     ask: bool
 ) -> tuple[str, list[Entry], list[str]]:  # fmt: skip
+    from keenharbor.host import Here
+    from keenharbor.site.inference.ground import Ground
     from keenharbor.site.inference.inferred import Given, entries_of, infer_site, unfound
     from keenharbor.site.inference.writing import missing_keys, site_file_text, site_name
 
@@ -115,7 +117,8 @@ def _infer(
             raise UsageError("this web server's file is not there", where=file)
     refuse_inside(root.resolve(), out)
     given = Given(name, address, tuple(server_configs))
-    found = infer_site(root, given, progress=session.progress)
+    ground = Ground(Here(out.resolve().parent), str(root.resolve()))
+    found = infer_site(ground, given, progress=session.progress)
     if ask and sys.stdin.isatty() and not session.as_json:
         for what, key in unfound(found):
             said = click.prompt(f"{what} (Enter: later, in the site file)", default="", show_default=False, err=True)
@@ -124,7 +127,7 @@ def _infer(
             try:
                 answer: dict[str, Any] = {key: said}
                 tried = replace(given, **answer)
-                found = infer_site(root, tried)
+                found = infer_site(ground, tried)
                 given = tried
             except UsageError as error:
                 say(f"  {error.what}: {error.where or said}; write it into the site file")

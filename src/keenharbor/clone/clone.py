@@ -18,7 +18,6 @@ from keenharbor.base.durable import (
     remove_folder,
 )
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.clone.environment import environment_of
 from keenharbor.clone.facts import CloneFacts, write_facts
 from keenharbor.clone.marks import end_marked, mark_of
 from keenharbor.clone.quarantine import Quarantine, not_permitted
@@ -26,7 +25,6 @@ from keenharbor.clone.sealed import has_own_tmp, limits_of, sealing_for
 from keenharbor.clone.server import Server, free_port, port_is_taken
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
-from keenharbor.host.environment import within
 from keenharbor.host.programs import clean_environment
 from keenharbor.host.sealing import ControlGroups, DiskWatch, Limits, Sealing, parts_here, remove_groups
 from keenharbor.site.load import read_password
@@ -229,14 +227,13 @@ class Clone:
 
 def own_runtime(facts: CloneFacts, live: SiteView) -> RuntimePart | None:
     """The runtime with the clone's own virtual environment in place of live's."""
-    home = environment_of(live)
+    home = live.environment()
     if facts.environment is None or home is None:
         return None
-    part, own = live.model.runtime, Path(facts.environment)
-    launchers = {v: str(own / inside) if (inside := within(home, Path(p))) else p for v, p in part.launchers.items()}
-    packages = own / live.packages_folder().resolve().relative_to(home)
-    relative = os.path.relpath(packages, facts.root)
-    return part.model_copy(update={"launchers": launchers, "packages": relative})
+    part, own, inside = live.model.runtime, facts.environment, live.host.environments.inside
+    launchers = {v: f"{own}/{within}" if (within := inside(home, p)) else p for v, p in part.launchers.items()}
+    packages = f"{own}/{inside(home, live.packages_place())}"
+    return part.model_copy(update={"launchers": launchers, "packages": os.path.relpath(packages, facts.root)})
 
 
 def scratch_place(live: SiteView) -> DatabasePlace:

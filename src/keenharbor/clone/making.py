@@ -15,7 +15,6 @@ from keenharbor.base.durable import (
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import now, size, stamp
 from keenharbor.clone.clone import Clone, drop_database, own_runtime, scratch_place, with_password
-from keenharbor.clone.environment import environment_of
 from keenharbor.clone.facts import TRIAL_PURPOSE, CloneFacts, find_clone, write_facts
 from keenharbor.clone.marks import end_marked, mark_of
 from keenharbor.clone.quarantine import HolderFacts
@@ -26,7 +25,6 @@ from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.database.protocol import NO_DATABASE
-from keenharbor.host.environment import make_environment, within
 from keenharbor.host.programs import end_program, started_at
 from keenharbor.host.sealing import remove_groups
 from keenharbor.site.view import SiteView
@@ -59,8 +57,8 @@ def make_clone(
     _refuse_without_room(home, snapshot)
     place = private_folder(home / identity)
     root = place / "site"
-    source = environment_of(live) if environment else None
-    if source is not None and within(source, Path(live.launcher())) is None:
+    source = live.environment() if environment else None
+    if source is not None and live.host.environments.inside(source, live.launcher()) is None:
         source = None  # its programs would go on running in live's
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
@@ -80,7 +78,7 @@ def make_clone(
     clone = Clone(place, live, facts)
     try:
         if source is not None:
-            make_environment(source, place / "environment")
+            live.host.environments.make(source, str(place / "environment"))
             clone.site = Writable.of(live, str(root), with_password(facts, live), own_runtime(facts, live))
         _fill(clone, snapshot, was_at)
     except BaseException:

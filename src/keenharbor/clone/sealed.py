@@ -37,9 +37,9 @@ def needed_places(live: SiteView) -> list[str]:
     base, model = live.site_file.absolute().parent, live.model
     found = [place for p in model.runtime.launchers.values() for place in program_places(p)]
     if model.runtime.packages is not None:
-        found.append(os.path.normpath(live.packages_folder()))
+        found.append(live.packages_place())
     wheelhouse = live.wheelhouse()
-    found += [str(wheelhouse)] if wheelhouse is not None else []
+    found += [wheelhouse] if wheelhouse is not None else []
     commands = [model.serve.command if model.serve else None, *model.commands.as_lists()]
     for word in (w for command in commands if command for w in command):
         if word.startswith("/") and Path(word).is_file():

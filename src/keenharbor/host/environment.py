@@ -14,6 +14,7 @@ import shutil
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from keenharbor.base.durable import remove_folder
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.host.programs import ProgramError, Ran, ask_program, clean_environment, run_program
 
@@ -21,10 +22,41 @@ _SECONDS = 120
 _FOR_THE_INSTALLER = ("PIP_", "SSL_CERT_", "REQUESTS_CA_", "HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY")
 
 
-def within(environment: Path, program: Path) -> Path | None:
-    """Where a program stands in an environment, by whatever way it is named; None when it is not in there."""
-    real = program.absolute().parent.resolve() / program.name  # the interpreter itself is a link to one outside
-    return real.relative_to(environment) if real.is_relative_to(environment) else None
+class EnvironmentsHere:
+    """The virtual environments of this machine (see `keenharbor.host.protocol.Environments`)."""
+
+    def around(self, packages: str) -> str | None:
+        place = Path(packages).resolve()
+        home = next((p for p in place.parents if (p / "pyvenv.cfg").is_file()), None)
+        return str(home) if home is not None and (home / "bin/python").exists() else None
+
+    def inside(self, environment: str, place: str) -> str | None:
+        # What it is named by may be a link; the interpreter itself is a link to one outside.
+        named = Path(place).absolute()
+        real = named.parent.resolve() / named.name
+        return real.relative_to(environment).as_posix() if real.is_relative_to(environment) else None
+
+    def make(self, source: str, target: str, place: str = "") -> None:
+        make_environment(Path(source), Path(target), Path(place or target))
+
+    def rename_inside(self, environment: str, place: str) -> None:
+        rename_inside(Path(environment), Path(place))
+
+    def install(
+        self, environment: str, wants: Sequence[str], removes: Sequence[str], wheelhouse: str | None,
+        time_limit: float, variables: Mapping[str, str] | None = None, prefix: Sequence[str] = (),
+    ) -> Ran:  # fmt: skip
+        return install(Path(environment), wants, removes, wheelhouse, time_limit, variables, prefix)
+
+    def put_in_place(self, new: str, home: str, kept_as: str) -> None:
+        put_in_place(Path(new), Path(home), Path(kept_as))
+
+    def kept(self, home: str) -> list[str]:
+        place = Path(home)
+        return [str(f) for f in sorted(place.parent.glob(f".{place.name}.before-*"), reverse=True)]
+
+    def remove(self, environment: str) -> None:
+        remove_folder(Path(environment))
 
 
 def make_environment(source: Path, target: Path, place: Path | None = None) -> None:
@@ -78,7 +110,7 @@ def rename_inside(environment: Path, place: Path) -> None:
 
 
 def install(
-    environment: Path, wants: Sequence[str], removes: Sequence[str], wheelhouse: Path | None, time_limit: float,
+    environment: Path, wants: Sequence[str], removes: Sequence[str], wheelhouse: str | None, time_limit: float,
     variables: Mapping[str, str] | None = None, prefix: Sequence[str] = (),
 ) -> Ran:  # fmt: skip
     """Let the environment's own installer put ``wants`` (``name==version``) in place and take ``removes`` out; with a

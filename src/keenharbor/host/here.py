@@ -5,9 +5,10 @@ from __future__ import annotations
 import contextlib
 from pathlib import Path
 
+from keenharbor.host.environment import EnvironmentsHere
 from keenharbor.host.lease import held
 from keenharbor.host.programs import Programs, ProgramsHere
-from keenharbor.host.protocol import Endpoint, Files, ReadFiles
+from keenharbor.host.protocol import Endpoint, Environments, Files, ReadFiles
 from keenharbor.host.reading import ReadTree
 from keenharbor.host.writing import FileTree
 
@@ -22,6 +23,10 @@ class Here:
     @property
     def programs(self) -> Programs:
         return self._programs
+
+    @property
+    def environments(self) -> Environments:
+        return EnvironmentsHere()
 
     def reading(self, place: str, *, leads_out: bool = False) -> ReadFiles:
         return ReadTree(place, leads_out=leads_out)

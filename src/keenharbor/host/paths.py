@@ -21,6 +21,13 @@ class ReadPath:
     def __truediv__(self, more: str) -> ReadPath:
         return ReadPath(self.files, f"{self.path}/{more}" if self.path and more else self.path or more)
 
+    def joinpath(self, *more: str) -> ReadPath:
+        """As `pathlib` has it: what reads the records of a distribution asks for it."""
+        found = self
+        for part in more:
+            found = found / str(part)
+        return found
+
     def __str__(self) -> str:
         return f"{self.files.place.rstrip('/')}/{self.path}" if self.path else self.files.place
 

@@ -12,7 +12,7 @@ from typing import BinaryIO, Protocol
 
 from keenharbor.host.areas import AreaRules
 from keenharbor.host.entries import Entry, FileKind, Scan, Stamp
-from keenharbor.host.programs import Programs
+from keenharbor.host.programs import Programs, Ran
 
 Store = Callable[[bytes, "str | None"], str]
 Outcome = tuple[str, tuple[str, ...] | None, Entry | None, bool]
@@ -165,6 +165,37 @@ class Files(ReadFiles, Protocol):
         """Force all that was written to the machine's disks."""
 
 
+class Environments(Protocol):
+    """Python's virtual environments on a host; each is named by its folder there."""
+
+    def around(self, packages: str) -> str | None:
+        """The one whose folder of packages that is; None where it is in none, or that has no interpreter."""
+
+    def inside(self, environment: str, place: str) -> str | None:
+        """Where a program or folder stands in an environment, by whatever way it is named; None when it does not."""
+
+    def make(self, source: str, target: str, place: str = "") -> None:
+        """A fresh one at ``target`` with what is installed in ``source``; its programs name ``place`` as where they
+        are. Raises `KeenHarborError`."""
+
+    def rename_inside(self, environment: str, place: str) -> None:
+        """Let its programs name ``place`` as where they are."""
+
+    def install(
+        self, environment: str, wants: Sequence[str], removes: Sequence[str], wheelhouse: str | None,
+        time_limit: float, variables: Mapping[str, str] | None = None, prefix: Sequence[str] = (),
+    ) -> Ran:  # fmt: skip
+        """Put distributions in place and take others out by its own installer (see `keenharbor.host.environment`)."""
+
+    def put_in_place(self, new: str, home: str, kept_as: str) -> None:
+        """Let ``home`` be the environment ``new``; the one that was there, if any, is ``kept_as``."""
+
+    def kept(self, home: str) -> list[str]:
+        """Those that were in the place of ``home`` before, the newest first."""
+
+    def remove(self, environment: str) -> None: ...
+
+
 @dataclass(frozen=True)
 class Endpoint:
     """Where a database server listens: ``host`` and ``port``, or ``socket``."""
@@ -180,6 +211,10 @@ class Host(Protocol):
     @property
     def programs(self) -> Programs:
         """Its programs."""
+
+    @property
+    def environments(self) -> Environments:
+        """Its virtual environments."""
 
     def reading(self, place: str, *, leads_out: bool = False) -> ReadFiles:
         """The tree at ``place``. With ``leads_out``, what is asked for `through_links` may lie outside of it: for paths

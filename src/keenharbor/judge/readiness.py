@@ -112,7 +112,7 @@ def _with_facts(site: SiteView, feed: Feed, component: Component, runtime: str) 
     if component.requires_core or component.requires_runtime or not is_version(component.version):
         return component
     if isinstance(feed, IndexFeed):
-        own = distributions(site.packages_folder()).get(normal_name(component.name))
+        own = distributions(site.packages()).get(normal_name(component.name))
         if own is not None:
             asked = required(own.requires, runtime).get(normal_name(site.model.core.package), "")
             return dataclasses.replace(component, requires_core=asked, requires_runtime=own.requires_python)
@@ -187,7 +187,7 @@ def _installed(
 ) -> list[Offer]:  # fmt: skip
     """What is installed, with what it asks of others."""
     if isinstance(feed, IndexFeed):
-        there = distributions(site.packages_folder()).items()
+        there = distributions(site.packages()).items()
         return [
             Offer(
                 n,
@@ -250,7 +250,7 @@ def _together(
 
 def _moving_along(site: SiteView, versions: Mapping[str, str], known: set[str], universe: FeedUniverse) -> list[Check]:
     """The installed distributions that must move although nobody asked for it, and those that come new."""
-    there = distributions(site.packages_folder())
+    there = distributions(site.packages())
     checks = []
     for name in sorted(versions.keys() - known):
         new, old = versions[name], there.get(name)

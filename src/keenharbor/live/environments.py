@@ -7,13 +7,11 @@ versions that its manifest lists. Each function can be repeated after an interru
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
+from pathlib import PurePosixPath
 
-from keenharbor.base.durable import remove_folder
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import now
-from keenharbor.clone.environment import environment_of
-from keenharbor.host.environment import install, make_environment, put_in_place, rename_inside
+from keenharbor.host import ReadPath
 from keenharbor.host.programs import Ran
 from keenharbor.site.components import pins_of
 from keenharbor.site.view import SiteView
@@ -23,27 +21,27 @@ KEPT = 2
 
 
 def install_beside(
-    site: SiteView, wants: Sequence[str], removes: Sequence[str], wheelhouse: Path | None, time_limit: float
+    site: SiteView, wants: Sequence[str], removes: Sequence[str], wheelhouse: str | None, time_limit: float
 ) -> Ran:
     """Install into a copy of live's environment, and put that in place when all went well. Raises `KeenHarborError`
     where there is no environment."""
-    home = environment_of(site)
+    home, environments = site.environment(), site.host.environments
     if home is None:
         raise KeenHarborError(
             "the site has no virtual environment of its own", where=site.site_file,
             advice="name the folder of its packages: 'packages' under [runtime]",
         )  # fmt: skip
-    new = home.parent / f".{home.name}.next"
-    remove_folder(new)
+    new = _beside(home, "next")
+    environments.remove(new)
     try:
-        make_environment(home, new)
-        ran = install(new, wants, removes, wheelhouse, time_limit)
+        environments.make(home, new)
+        ran = environments.install(new, wants, removes, wheelhouse, time_limit)
         if ran.code == 0:
-            rename_inside(new, home)
-            put_in_place(new, home, _before(home))
+            environments.rename_inside(new, home)
+            environments.put_in_place(new, home, _before(home))
         return ran
     finally:
-        remove_folder(new)
+        environments.remove(new)
 
 
 def environment_back(site: SiteView, snapshot: Snapshot) -> None:
@@ -52,7 +50,7 @@ def environment_back(site: SiteView, snapshot: Snapshot) -> None:
     found = _kept(site, snapshot)
     if found is not None:
         folder, home = found
-        put_in_place(folder, home, _before(home))
+        site.host.environments.put_in_place(folder, home, _before(home))
 
 
 def environment_missing(site: SiteView, snapshot: Snapshot) -> str:
@@ -68,28 +66,34 @@ def environment_missing(site: SiteView, snapshot: Snapshot) -> str:
 
 def _is_in_place(site: SiteView, snapshot: Snapshot) -> bool:
     wanted = snapshot.manifest.environment
-    return not wanted or site.model.runtime.packages is None or pins_of(site.packages_folder()) == wanted
+    return not wanted or site.model.runtime.packages is None or pins_of(site.packages()) == wanted
 
 
-def _kept(site: SiteView, snapshot: Snapshot) -> tuple[Path, Path] | None:
+def _kept(site: SiteView, snapshot: Snapshot) -> tuple[str, str] | None:
     """The environment that is kept beside live's and belongs to ``snapshot``, and where it was."""
     if _is_in_place(site, snapshot):
         return None
-    packages = site.packages_folder().absolute()
+    packages = PurePosixPath(site.packages_place())
     for home in packages.parents:
-        for folder in sorted(home.parent.glob(f".{home.name}.before-*"), reverse=True):
-            if pins_of(folder / packages.relative_to(home)) == snapshot.manifest.environment:
-                return folder, home
+        for folder in site.host.environments.kept(str(home)):
+            inside = ReadPath(site.host.reading(f"{folder}/{packages.relative_to(home)}", leads_out=True))
+            if pins_of(inside) == snapshot.manifest.environment:
+                return folder, str(home)
     return None
 
 
-def _before(home: Path) -> Path:
-    return home.parent / f".{home.name}.before-{now():%Y%m%d%H%M%S%f}"
+def _beside(home: str, what: str) -> str:
+    place = PurePosixPath(home)
+    return str(place.parent / f".{place.name}.{what}")
+
+
+def _before(home: str) -> str:
+    return _beside(home, f"before-{now():%Y%m%d%H%M%S%f}")
 
 
 def thin_environments(site: SiteView) -> None:
     """Remove all but the newest of the environments that were in place before."""
-    home = environment_of(site)
+    home = site.environment()
     if home is not None:
-        for folder in sorted(home.parent.glob(f".{home.name}.before-*"), reverse=True)[KEPT:]:
-            remove_folder(folder)
+        for folder in site.host.environments.kept(home)[KEPT:]:
+            site.host.environments.remove(folder)

@@ -5,13 +5,13 @@ from __future__ import annotations
 import importlib.metadata
 import json
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
-from functools import lru_cache
 from pathlib import Path, PurePosixPath
+from typing import cast
 
 from keenharbor.database import serialised
-from keenharbor.host import AnyPath, relative_to, size_of
+from keenharbor.host import AnyPath, ReadPath, relative_to, size_of
 from keenharbor.host.areas import fits
 from keenharbor.site.model import DescribedFolder, FolderPart
 from keenharbor.site.settings import LARGEST_SETTINGS_FILE, SettingsError, settings_in
@@ -58,15 +58,22 @@ def facts_of(file: AnyPath, form: str) -> dict[str, str]:
         return {}
 
 
-def components_in(root: AnyPath, part: FolderPart) -> list[FoundComponent]:
+PackagesAt = Callable[[str], ReadPath]
+"""A folder of packages, from the site's folder on; it may lie beside that."""
+
+
+def components_in(root: AnyPath, part: FolderPart, packages_at: PackagesAt | None = None) -> list[FoundComponent]:
     """What stands in the folders of ``part``, by name."""
-    return sorted((c for place in part.places for c in described_in(root, place)), key=lambda c: c.name)
+    return sorted((c for place in part.places for c in described_in(root, place, packages_at)), key=lambda c: c.name)
 
 
-def described_in(root: AnyPath, part: DescribedFolder) -> Iterator[FoundComponent]:
+def described_in(
+    root: AnyPath, part: DescribedFolder, packages_at: PackagesAt | None = None
+) -> Iterator[FoundComponent]:
     """What stands in one folder and those made alike. Links that lead out of the site are not followed."""
     if part.format == "distributions":
-        for name, found in sorted(distributions(Path(str(root / part.folder))).items()):
+        there = distributions(packages_at(part.folder)) if packages_at is not None else {}
+        for name, found in sorted(there.items()):
             if not part.only or fits(name, part.only):
                 facts = {"title": found.summary, "version": found.version, "author": found.author}
                 yield FoundComponent(found.name, part.folder, facts, (found.name, name, *found.modules))
@@ -116,10 +123,21 @@ class Distribution:
     modules: tuple[str, ...] = field(default=())
 
 
-@lru_cache(maxsize=16)
-def _distributions(folder: str, stamp: int) -> dict[str, Distribution]:
+_SEEN: dict[tuple[str, str], dict[str, Distribution]] = {}
+_MOST_SEEN = 16
+
+
+def installed_in(folder: ReadPath) -> Iterator[importlib.metadata.Distribution]:
+    """What is installed in a folder of packages, by the records that stand in it
+    (https://packaging.python.org/en/latest/specifications/recording-installed-packages/); no code of it is run."""
+    for pattern in ("*.dist-info", "*.egg-info"):
+        for record in folder.glob(pattern):
+            yield importlib.metadata.PathDistribution(cast("Path", record))  # what it reads of a path, this one offers
+
+
+def _read(folder: ReadPath) -> dict[str, Distribution]:
     found: dict[str, Distribution] = {}
-    for item in importlib.metadata.distributions(path=[folder]):
+    for item in installed_in(folder):
         try:
             facts = item.metadata.json
             name = str(facts["name"])
@@ -138,13 +156,22 @@ def _distributions(folder: str, stamp: int) -> dict[str, Distribution]:
     return found
 
 
-def distributions(folder: Path) -> dict[str, Distribution]:
+def distributions(folder: ReadPath) -> dict[str, Distribution]:
     """The distributions installed in ``folder`` by their normal names
-    (https://packaging.python.org/en/latest/specifications/name-normalization/); their code is not run."""
+    (https://packaging.python.org/en/latest/specifications/name-normalization/); their code is not run. A folder that
+    has not been touched is not read again."""
     try:
-        return _distributions(str(folder), folder.stat().st_mtime_ns)
+        facts = folder.files.look(folder.path, through_links=True)
     except OSError:
         return {}
+    if facts is None or facts.kind != "folder":
+        return {}
+    key = (str(folder), f"{facts.stamp} {facts.mtime_ns}")
+    if key not in _SEEN:
+        while len(_SEEN) >= _MOST_SEEN:
+            _SEEN.pop(next(iter(_SEEN)))
+        _SEEN[key] = _read(folder)
+    return _SEEN[key]
 
 
 def normal_name(name: str) -> str:
@@ -209,6 +236,6 @@ def _texts_of_json(value: object, found: set[str]) -> None:
             _texts_of_json(inner, found)
 
 
-def pins_of(packages: Path) -> dict[str, str]:
+def pins_of(packages: ReadPath) -> dict[str, str]:
     """The distributions installed in a folder with their versions, by normal name."""
     return {name: found.version for name, found in sorted(distributions(packages).items())}

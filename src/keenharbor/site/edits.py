@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import difflib
 import hashlib
-import importlib.metadata
 import tarfile
 import zipfile
 from collections.abc import Callable, Mapping
@@ -16,6 +15,7 @@ from blake3 import blake3
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.host import AnyPath
+from keenharbor.site.components import installed_in
 from keenharbor.site.feed import Feed, Package
 from keenharbor.site.view import SiteView
 
@@ -146,8 +146,8 @@ def distribution_edits(site: SiteView) -> tuple[list[LocalEdit], list[str]]:
     record."""
     edits: list[LocalEdit] = []
     unknown: list[str] = []
-    folder = site.packages_folder()
-    for item in importlib.metadata.distributions(path=[str(folder)]):
+    folder = site.packages()
+    for item in installed_in(folder):
         name, files = str(item.metadata["Name"]), item.files
         if not files:
             unknown.append(f"{name} {item.version}: it keeps no record of its files")
@@ -155,7 +155,7 @@ def distribution_edits(site: SiteView) -> tuple[list[LocalEdit], list[str]]:
         for file in files:
             if file.hash is None or file.hash.mode not in ("sha256", "sha384", "sha512") or file.suffix == ".pyc":
                 continue
-            place = folder / file
+            place = folder / file.as_posix()
             try:
                 digest = hashlib.new(file.hash.mode, place.read_bytes()).digest()
             except OSError:

@@ -22,6 +22,6 @@ def feed_of(site: SiteView) -> Feed | None:
         return feed
     assert part.index is not None
     place = part.index if re.match(r"https?://", part.index) else str(base / part.index)
-    installed = {d.name: d.version for d in distributions(site.packages_folder()).values()}
+    installed = {d.name: d.version for d in distributions(site.packages()).values()}
     index = Index(place, site.work / "feed-cache")
     return IndexFeed(index, site.model.core.package, site.runtime_version(), installed, site.site_file)

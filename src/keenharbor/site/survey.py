@@ -224,7 +224,7 @@ def _needs(site: SiteView, feed: Feed | None) -> dict[str, list[str]]:
     says."""
     components = site.components()
     known = {normal_name(c.name): c.name for c in components}
-    there = distributions(site.packages_folder()) if site.model.runtime.packages is not None else {}
+    there = distributions(site.packages()) if site.model.runtime.packages is not None else {}
     found: dict[str, list[str]] = {}
     for component in components:
         own = there.get(normal_name(component.name))

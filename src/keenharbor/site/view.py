@@ -5,9 +5,10 @@ from __future__ import annotations
 
 import contextlib
 import copy
+import posixpath
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import TypeVar
@@ -16,7 +17,7 @@ from blake3 import blake3
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, DatabaseState, ReadDatabase, read_only, table_digest
-from keenharbor.host import AreaRules, Entry, Here, Host, ReadFiles, ReadPath, Scan, WalkRules
+from keenharbor.host import AreaRules, Endpoint, Entry, Here, Host, ReadFiles, ReadPath, Scan, WalkRules
 from keenharbor.host.programs import Ran, clean_environment
 from keenharbor.site.components import (
     FoundComponent,
@@ -79,6 +80,15 @@ class Fingerprint:
         return whole.hexdigest()[:16]
 
 
+def reached(host: Host, place: DatabasePlace) -> DatabasePlace:
+    """How a database of a site on ``host`` is connected from here; a file is opened where it lies."""
+    if not place.on_server:
+        return place
+    there = host.reach(Endpoint(place.host, place.asked_port, place.socket))
+    port = there.port if place.port or there.port != place.asked_port else 0
+    return replace(place, host=there.host, port=port, socket=there.socket)
+
+
 class SiteView:
     """One instance of a site (live or a clone), read-only."""
 
@@ -93,7 +103,7 @@ class SiteView:
         self.store_folder = store
         self.host = host or Here(work)
         self.files: ReadFiles = self.host.reading(root)
-        self.database: ReadDatabase = read_only(database)
+        self.database: ReadDatabase = read_only(reached(self.host, database))
 
     def with_runtime(self, runtime: RuntimePart) -> SiteView:
         """The same site with another runtime."""
@@ -207,9 +217,9 @@ class SiteView:
         """The core's version, from its version file."""
         part = self.model.core
         if part.distribution is not None:
-            version = distributions(self.packages_folder()).get(part.distribution.lower())
+            version = distributions(self.packages()).get(part.distribution.lower())
             if version is None:
-                raise UsageError(f"'{part.distribution}' is not installed", where=self.packages_folder())
+                raise UsageError(f"'{part.distribution}' is not installed", where=self.packages_place())
             return version.version
         file = self.named(str(part.version_file))
         try:
@@ -226,16 +236,28 @@ class SiteView:
             )  # fmt: skip
         return found[0]
 
-    def packages_folder(self) -> Path:
-        """Where the runtime's packages are installed, on this machine."""
+    def packages_place(self) -> str:
+        """Where the runtime's packages are on the host. Raises `UsageError` where the site file does not say."""
         if self.model.runtime.packages is None:
             raise UsageError("site file, 'runtime.packages': this key is missing", where=self.site_file)
-        return Path(self.place) / self.model.runtime.packages
+        return posixpath.normpath(posixpath.join(self.place, self.model.runtime.packages))
 
-    def wheelhouse(self) -> Path | None:
+    def packages(self) -> ReadPath:
+        """The same, to be read."""
+        return self._packages_at(self.packages_place())
+
+    def _packages_at(self, folder: str) -> ReadPath:
+        place = posixpath.normpath(posixpath.join(self.place, folder))
+        return ReadPath(self.host.reading(place, leads_out=True))
+
+    def environment(self) -> str | None:
+        """The folder of the virtual environment whose packages are the site's; None where it has none."""
+        return self.host.environments.around(self.packages_place()) if self.model.runtime.packages is not None else None
+
+    def wheelhouse(self) -> str | None:
         """The folder from which packages are installed without a network, if the site file names one."""
         named = self.model.runtime.wheelhouse
-        return self.site_file.absolute().parent / named if named is not None else None
+        return str(self.site_file.absolute().parent / named) if named is not None else None
 
     def runtime_version(self) -> str:
         """The runtime's version that the site selects."""
@@ -295,13 +317,14 @@ class SiteView:
         parts = (self.model.extensions, self.model.themes)
         places = [place for part in parts if part is not None for place in part.places]
         return any(
-            place.format == "distributions" and name in {c.name for c in described_in(self.path(), place)}
+            place.format == "distributions"
+            and name in {c.name for c in described_in(self.path(), place, self._packages_at)}
             for place in places
         )
 
     def _in_folder(self, part: FolderPart, kind: str) -> Iterator[Component]:
         states = self._switched(part.switch) if part.switch is not None else None
-        for found in components_in(self.path(), part):
+        for found in components_in(self.path(), part, self._packages_at):
             said = {k: v for k, v in found.facts.items() if k in Component.__dataclass_fields__ and k != "name"}
             on = None if states is None else self._is_on(part, states, found)
             yield Component(name=found.name, kind=kind, folder=found.folder, on=on, **said)

@@ -11,7 +11,7 @@ from keenharbor.database import DatabasePlace, DatabaseWriter, open_database
 from keenharbor.host import Files, Host, ReadPath
 from keenharbor.host.programs import Ran, clean_environment
 from keenharbor.site.model import RuntimePart, SiteFile
-from keenharbor.site.view import SiteView
+from keenharbor.site.view import SiteView, reached
 
 
 class Writable(SiteView):
@@ -38,7 +38,7 @@ class Writable(SiteView):
 
     def writing_database(self) -> contextlib.AbstractContextManager[DatabaseWriter]:
         """One transaction."""
-        return open_database(self.database_place).writing()
+        return open_database(reached(self.host, self.database_place)).writing()
 
     def write_setting_text(self, path: str, text: str) -> None:
         """Put a changed settings file in place, in the file that a link within the tree leads to."""

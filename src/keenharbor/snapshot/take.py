@@ -249,7 +249,7 @@ def _environment(site: SiteView) -> dict[str, str]:
     """The installed distributions of a site that has such, by name with their version: they are not in its files."""
     if site.model.runtime.packages is None:
         return {}
-    return pins_of(site.packages_folder())
+    return pins_of(site.packages())
 
 
 def left_empty_tables(site: SiteView, options: TakeOptions, schema: Schema) -> list[str]:

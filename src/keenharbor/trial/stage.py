@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Sequence
-from pathlib import Path
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Silent
@@ -13,7 +12,6 @@ from keenharbor.clone.clone import Clone
 from keenharbor.clone.mailbox import Mailbox, Message, kept_in
 from keenharbor.compare import Look, Noise, Visitor, take_look
 from keenharbor.compare.look import LOGGED_IN, CheckSeen, check_again, make_checks, member_cookies
-from keenharbor.host.environment import install
 from keenharbor.host.programs import Ran
 from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
@@ -95,8 +93,10 @@ class Stage:
     def _install(self, wants: Sequence[str], removes: Sequence[str], time_limit: float) -> Ran:
         clone = self.clone
         assert clone.facts.environment is not None
-        own, wheelhouse = Path(clone.facts.environment), self.live.wheelhouse()
-        return install(own, wants, removes, wheelhouse, time_limit, clone.variables, clone.installer_prefix)
+        return self.live.host.environments.install(
+            clone.facts.environment, wants, removes, self.live.wheelhouse(), time_limit, clone.variables,
+            clone.installer_prefix,
+        )  # fmt: skip
 
     def install_again(self, steps: Sequence[object]) -> None:
         """What earlier steps put into the environment, for a clone whose files are those of after them. Raises

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -10,7 +11,9 @@ from pathlib import Path, PurePosixPath
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.kinds import KINDS, SQLITE, engine_of, kind_of
+from keenharbor.host import ReadPath
 from keenharbor.site.connections import place_of_text, server_place, split_host
+from keenharbor.site.inference.ground import Ground
 from keenharbor.site.inference.sources import Group, Source, calls_of, groups_of
 from keenharbor.site.settings import Setting
 from keenharbor.tree import Entry
@@ -53,13 +56,13 @@ class Tried:
     told: str
 
 
-def sqlite_files(root: Path, entries: Mapping[str, Entry]) -> list[str]:
+def sqlite_files(root: ReadPath, entries: Mapping[str, Entry]) -> list[str]:
     """The files of the tree that are SQLite databases, the largest first."""
     found = []
     for path, entry in entries.items():
         if entry.kind == "file" and entry.size >= 512 and entry.size % 512 == 0:
             try:
-                with (root / path).open("rb") as file:
+                with (root / path).open_binary() as file:
                     if file.read(16) == SQLITE.magic:
                         found.append((entry.size, path))
             except OSError:
@@ -67,23 +70,23 @@ def sqlite_files(root: Path, entries: Mapping[str, Entry]) -> list[str]:
     return [p for _, p in sorted(found, reverse=True)]
 
 
-def database_candidates(root: Path, entries: Mapping[str, Entry], sources: Sequence[Source]) -> list[Candidate]:
+def database_candidates(ground: Ground, entries: Mapping[str, Entry], sources: Sequence[Source]) -> list[Candidate]:
     """Every way to a database that the settings speak of, the most likely first; then SQLite files that nobody speaks
     of."""
-    files = sqlite_files(root, entries)
+    files = sqlite_files(ground.root, entries)
     found: list[Candidate] = []
     for source in sources:
         if source.example:
             continue
-        found += _in_texts(root, source)
+        found += _in_texts(ground, source)
         for group in groups_of(source):
-            found += _in_group(root, source, group, files)
-        found += _in_calls(root, source)
+            found += _in_group(ground, source, group, files)
+        found += _in_calls(ground, source)
     known = {c.place.path.resolve() for c in found if c.place.path is not None}
     found += [
-        Candidate(DatabasePlace(SQLITE.name, root / f), None, score=-1.0)
+        Candidate(DatabasePlace(SQLITE.name, ground.file(f)), None, score=-1.0)
         for f in files
-        if (root / f).resolve() not in known
+        if ground.file(f).resolve() not in known
     ]
     best: dict[str, Candidate] = {}
     for candidate in sorted(found, key=lambda c: -c.score):
@@ -91,13 +94,13 @@ def database_candidates(root: Path, entries: Mapping[str, Entry], sources: Seque
     return list(best.values())
 
 
-def _in_texts(root: Path, source: Source) -> Iterator[Candidate]:
+def _in_texts(ground: Ground, source: Source) -> Iterator[Candidate]:
     """Connection URLs and data source names."""
     for setting in source.settings:
         text = setting.value
         if len(text) > 2000 or ":" not in text or not re.match(r"[A-Za-z][\w+.-]*:", text):
             continue
-        place = place_of_text(text, root) or place_of_text(text, (root / source.path).parent)
+        place = place_of_text(text, Path(ground.place)) or place_of_text(text, ground.file("", _folder(source)))
         if place is None:
             continue
         keys = {"url": setting.key}
@@ -122,7 +125,7 @@ def _beside(source: Source, setting: Setting) -> dict[str, Setting]:
     return {}
 
 
-def _in_group(root: Path, source: Source, group: Group, files: Sequence[str]) -> Iterator[Candidate]:
+def _in_group(ground: Ground, source: Source, group: Group, files: Sequence[str]) -> Iterator[Candidate]:
     said = {role: s.value.strip() for role, s in group.members.items()}
     engine = engine_of(said["engine"]) if said.get("engine") else None
     if (
@@ -139,7 +142,7 @@ def _in_group(root: Path, source: Source, group: Group, files: Sequence[str]) ->
     named = said.get("name") or ""
     in_file = engine is not None and kind_of(engine).is_file
     if in_file or (engine is None and not said.get("user") and (said.get("path") or named)):
-        yield from _as_file(root, source, group, files, score, keys, sure=in_file)
+        yield from _as_file(ground, source, group, files, score, keys, sure=in_file)
         if in_file:
             return
     if not named or len(named) > 64 or re.search(r"[\s/\\:]", named) or named.isdigit():
@@ -166,7 +169,8 @@ def _engines_by(port: int, socket: str, source: Source) -> list[str]:
 
 
 def _as_file(
-    root: Path, source: Source, group: Group, files: Sequence[str], score: float, keys: dict[str, str], *, sure: bool
+    ground: Ground, source: Source, group: Group, files: Sequence[str], score: float, keys: dict[str, str], *,
+    sure: bool,
 ) -> Iterator[Candidate]:  # fmt: skip
     """A SQLite file, by a path or by a bare name that stands for a file somewhere in the tree."""
     for role in ("path", "name"):
@@ -175,13 +179,11 @@ def _as_file(
         if setting is None or not text or "\n" in text or len(text) > 500:
             continue
         own = {"engine": keys["engine"]} if "engine" in keys else {}
-        for base in (root, (root / source.path).parent):
-            path = base / text
-            if _is_sqlite(path):
-                here = {} if base == root else {"path_pattern": f"{base.relative_to(root).as_posix()}/{{}}"}
-                yield Candidate(
-                    DatabasePlace(SQLITE.name, path), source, {**own, "path": setting.key, **here}, setting, score + 3
-                )
+        for base in ("", _folder(source)):
+            if _is_sqlite(ground.anywhere(text, base)):
+                here = {"path_pattern": f"{base}/{{}}"} if base else {}
+                place = DatabasePlace(SQLITE.name, ground.file(text, base))
+                yield Candidate(place, source, {**own, "path": setting.key, **here}, setting, score + 3)
                 return
         if "/" not in text:
             for file in files:
@@ -189,24 +191,31 @@ def _as_file(
                 if name == text or re.fullmatch(re.escape(text) + r"\.(db|sqlite3?|s3db|db3)", name):
                     pattern = file[: len(file) - len(name)] + name.replace(text, "{}", 1)
                     keys_here = {**own, "path": setting.key, "path_pattern": pattern}
-                    yield Candidate(DatabasePlace(SQLITE.name, root / file), source, keys_here, setting, score + 2)
+                    yield Candidate(
+                        DatabasePlace(SQLITE.name, ground.file(file)), source, keys_here, setting, score + 2
+                    )
                     return
         if sure:
             yield Candidate(
-                DatabasePlace(SQLITE.name, root / text), source, {**own, "path": setting.key}, setting, score
+                DatabasePlace(SQLITE.name, ground.file(text)), source, {**own, "path": setting.key}, setting, score
             )
             return
 
 
-def _is_sqlite(path: Path) -> bool:
+def _folder(source: Source) -> str:
+    """The folder of a settings file, from the site's on."""
+    return posixpath.dirname(source.path)
+
+
+def _is_sqlite(path: ReadPath) -> bool:
     try:
-        with path.open("rb") as file:
+        with path.open_binary() as file:
             return file.read(16) == SQLITE.magic
     except (OSError, ValueError):
         return False
 
 
-def _in_calls(root: Path, source: Source) -> Iterator[Candidate]:
+def _in_calls(ground: Ground, source: Source) -> Iterator[Candidate]:
     """Host, user, password and name as the arguments of a call, in the order that is usual."""
     for called, given in calls_of(source):
         if not _OPENS.search(called) or not {0, 1, 2, 3} <= given.keys():
@@ -216,7 +225,7 @@ def _in_calls(root: Path, source: Source) -> Iterator[Candidate]:
             not re.fullmatch(r"[\w.$-]{1,64}", name)
             or not user
             or " " in host_text
-            or place_of_text(host_text, root) is not None
+            or place_of_text(host_text, Path(ground.place)) is not None
         ):
             continue
         host, port, socket = split_host(host_text)

@@ -12,7 +12,7 @@ from pathlib import Path
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress, Silent
 from keenharbor.database import DatabasePlace, open_database
-from keenharbor.host import ReadTree, WalkRules
+from keenharbor.host import ReadPath, WalkRules
 from keenharbor.site.components import FoundComponent, components_in, distributions
 from keenharbor.site.connections import host_of_address
 from keenharbor.site.inference.areas import areas_in
@@ -25,6 +25,7 @@ from keenharbor.site.inference.databases import (
     try_candidates,
 )
 from keenharbor.site.inference.evidence import Entry, Sureness
+from keenharbor.site.inference.ground import Ground
 from keenharbor.site.inference.packages import (
     CoreFound,
     Home,
@@ -114,21 +115,23 @@ class Inferred:
     migrate: list[str] | None = None
 
 
-def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress: Progress | None = None) -> Inferred:
-    """Look at the site in ``root`` and work out what it is made of. Reads only; databases are opened for reading.
+def infer_site(
+    ground: Ground, given: Given, opener: Opener = count_tables, progress: Progress | None = None
+) -> Inferred:
+    """Look at the site on ``ground`` and work out what it is made of. Reads only; databases are opened for reading.
     Raises `UsageError` when there is no folder."""
     progress = progress or Silent()
-    root = root.resolve()
+    root = ground.root
     if not root.is_dir():
-        raise UsageError("the site's folder is not there", where=root)
+        raise UsageError("the site's folder is not there", where=ground.place)
     progress.stage("looking at the files")
-    entries = scan_tree(ReadTree(str(root)), WalkRules(AreaRules({}), USUAL)).entries
+    entries = scan_tree(ground.host.reading(ground.place), WalkRules(AreaRules({}), USUAL)).entries
     progress.stage("reading settings")
     sources = settings_sources(root, entries)
-    runtime = runtime_in(root, entries, sources, given.server_configs)
+    runtime = runtime_in(ground, entries, sources, given.server_configs)
     homes = homes_in(root, entries)
     progress.stage("trying databases")
-    tried = try_candidates(database_candidates(root, entries, sources), opener)
+    tried = try_candidates(database_candidates(ground, entries, sources), opener)
     best = tried[0] if tried else None
     address = _address_in_settings(sources, given.address)
     components = [c for h in homes for c in h.components]
@@ -141,9 +144,9 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
         kinds, places, address, switch, settings_table = _database_facts(
             best.candidate.place, address, switch, components
         )
-    core = _core(root, entries, sources, homes, runtime)
+    core = _core(ground, entries, sources, homes, runtime)
     if core is None and given.core_version_file is not None:
-        core = _core_said(root, given.core_version_file)
+        core = _core_said(ground, given.core_version_file)
     if runtime is not None and runtime.version is None and given.runtime_version is not None:
         runtime = dataclasses.replace(
             runtime, version=given.runtime_version, version_evidence=_AS_YOU_SAID, sure=Sureness.READ
@@ -151,7 +154,7 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
     serve = serve_command(runtime.name, entries) if runtime else None
     if serve is None and given.serve is not None:
         serve = ServeCommand(_command_said(given.serve), _AS_YOU_SAID, Sureness.READ)
-    homes, switch = _python_packages(root, sources, homes, switch, runtime, core)
+    homes, switch = _python_packages(ground, sources, homes, switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
     settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
     areas, why = areas_in(entries, homes, settings_files, [core.version_file] if core and core.version_file else [])
@@ -161,7 +164,7 @@ def infer_site(root: Path, given: Given, opener: Opener = count_tables, progress
         f for h in chosen.values() if h is not None for place in h.part.places for f in (place.folder, *place.also)
     }
     return Inferred(
-        root, runtime, best, tuple(tried), core, chosen["extension"], chosen["theme"],
+        Path(ground.place), runtime, best, tuple(tried), core, chosen["extension"], chosen["theme"],
         tuple(h for h in homes if h.part.folder not in taken), switch, address, places, kinds, settings_source,
         settings_table,
         areas, why,
@@ -259,15 +262,15 @@ def _address_in_cells(places: AddressPlaces) -> AddressFound | None:
 
 
 def _core(
-    root: Path, entries: Mapping[str, TreeEntry], sources: Sequence[Source], homes: Sequence[Home],
+    ground: Ground, entries: Mapping[str, TreeEntry], sources: Sequence[Source], homes: Sequence[Home],
     runtime: RuntimeFound | None,
 ) -> CoreFound | None:  # fmt: skip
     if runtime is not None and runtime.packages is not None:
-        apps, _ = _switched_on_modules(root, sources, runtime)
-        found = core_distribution(root / runtime.packages, apps) if apps else None
+        apps, _ = _switched_on_modules(ground, sources, runtime)
+        found = core_distribution(ground.anywhere(runtime.packages), apps) if apps else None
         if found is not None:
             return found
-    return next(iter(core_in(root, entries, sources, homes)), None)
+    return next(iter(core_in(ground.root, entries, sources, homes)), None)
 
 
 def _command_said(words: str) -> list[str]:
@@ -277,26 +280,28 @@ def _command_said(words: str) -> list[str]:
         raise UsageError(f"this is no command: {error}", where=words) from None
 
 
-def _core_said(root: Path, path: str) -> CoreFound:
+def _core_said(ground: Ground, path: str) -> CoreFound:
     """The core's version from the file that somebody named. Raises `UsageError` when it tells none."""
-    file = root / path
+    file = ReadPath(ground.host.reading(ground.place), path)
     try:
-        inside = root in file.resolve().parents
+        inside = file.is_file()
         version = re.search(r"\d[\w.+-]*", file.read_text(encoding="utf-8", errors="replace")[:10_000])
     except OSError:
         inside, version = False, None
     if not inside or version is None:
         raise UsageError(
-            "this file tells no version", where=file, advice="name one of the site's files, from its folder on"
+            "this file tells no version",
+            where=ground.absolute(path),
+            advice="name one of the site's files, from its folder on",
         )
     return CoreFound(version[0], f"{path}, as you said", Sureness.READ, path)
 
 
 def _switched_on_modules(
-    root: Path, sources: Sequence[Source], runtime: RuntimeFound
+    ground: Ground, sources: Sequence[Source], runtime: RuntimeFound
 ) -> tuple[list[str], tuple[Source, str] | None]:
     """The list of a settings file of which most entries are modules of installed distributions."""
-    modules = {m for d in distributions(root / str(runtime.packages)).values() for m in d.modules}
+    modules = {m for d in distributions(ground.anywhere(str(runtime.packages))).values() for m in d.modules}
     best: tuple[list[str], tuple[Source, str] | None] = ([], None)
     for source in sources:
         lists: dict[str, list[str]] = {}
@@ -312,15 +317,15 @@ def _switched_on_modules(
 
 
 def _python_packages(
-    root: Path, sources: Sequence[Source], homes: list[Home], switch: SwitchFound | None, runtime: RuntimeFound | None,
-    core: CoreFound | None,
+    ground: Ground, sources: Sequence[Source], homes: list[Home], switch: SwitchFound | None,
+    runtime: RuntimeFound | None, core: CoreFound | None,
 ) -> tuple[list[Home], SwitchFound | None]:  # fmt: skip
     """Distributions that are switched on, that the core does not require, and that are not the core, are its
     extensions."""
     if runtime is None or runtime.packages is None or core is None or core.distribution is None:
         return homes, switch
-    apps, listed = _switched_on_modules(root, sources, runtime)
-    there = distributions(root / runtime.packages)
+    apps, listed = _switched_on_modules(ground, sources, runtime)
+    there = distributions(ground.anywhere(runtime.packages))
     own = {core.distribution.lower()}
     grown = True
     while grown:
@@ -332,7 +337,7 @@ def _python_packages(
     if not names or listed is None:
         return homes, switch
     part = FolderPart(folder=runtime.packages, format="distributions", only=names, switch=SwitchPart(setting=listed[1]))
-    components = tuple(components_in(root, part))
+    components = tuple(components_in(ground.root, part, ground.anywhere))
     told = (
         f"{len(names)} installed distributions are switched on in {listed[0].path}, beside the core and what it "
         f"requires"

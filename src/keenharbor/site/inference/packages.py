@@ -6,9 +6,10 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path, PurePosixPath
+from pathlib import PurePosixPath
 
 from keenharbor.database import DatabaseState
+from keenharbor.host import ReadPath
 from keenharbor.site.components import (
     FoundComponent,
     components_in,
@@ -88,7 +89,7 @@ class Home:
         return sum(1 for c in self.components if c.facts.get("version"))
 
 
-def homes_in(root: Path, entries: Mapping[str, Entry]) -> list[Home]:
+def homes_in(root: ReadPath, entries: Mapping[str, Entry]) -> list[Home]:
     """The folders in which siblings share a file of facts or a header comment, those with most siblings first."""
     children: dict[str, set[str]] = defaultdict(set)
     shared: dict[str, Counter[str]] = defaultdict(Counter)
@@ -125,7 +126,7 @@ def homes_in(root: Path, entries: Mapping[str, Entry]) -> list[Home]:
     return [h for h in found if not any(o is not h and h.part.folder.startswith(o.part.folder + "/") for o in found)]
 
 
-def _best_pattern(root: Path, home: str, patterns: Counter[str], siblings: int) -> Home | None:
+def _best_pattern(root: ReadPath, home: str, patterns: Counter[str], siblings: int) -> Home | None:
     spoken = bool(_EXTENSION.search(home) or _THEME.search(home))
     best: tuple[float, Home] | None = None
     for pattern, count in [*patterns.most_common(12), ("*.php", siblings)]:
@@ -143,7 +144,7 @@ def _best_pattern(root: Path, home: str, patterns: Counter[str], siblings: int) 
     return best[1] if best is not None else None
 
 
-def _home(root: Path, home: str, pattern: str, form: str, spoken: bool) -> Home | None:
+def _home(root: ReadPath, home: str, pattern: str, form: str, spoken: bool) -> Home | None:
     seen: Counter[str] = Counter()
     probe = FolderPart(folder=home, facts=pattern, format=form)  # type: ignore[arg-type]
     bare = list(components_in(root, probe))
@@ -211,7 +212,7 @@ class CoreFound:
 
 
 def core_in(
-    root: Path, entries: Mapping[str, Entry], sources: Sequence[Source], homes: Sequence[Home]
+    root: ReadPath, entries: Mapping[str, Entry], sources: Sequence[Source], homes: Sequence[Home]
 ) -> list[CoreFound]:
     """Places at which the core's version may be written, the most likely first."""
     found: list[tuple[float, CoreFound]] = []
@@ -261,7 +262,7 @@ def core_in(
     return [f for _, f in found]
 
 
-def core_distribution(packages: Path, apps: Sequence[str]) -> CoreFound | None:
+def core_distribution(packages: ReadPath, apps: Sequence[str]) -> CoreFound | None:
     """The installed Python distribution that brings most of the modules that are switched on, apart from what all
     others need: a framework is required by the core, the core is not required by the framework."""
     there = distributions(packages)

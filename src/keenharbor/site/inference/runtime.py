@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import os
+import posixpath
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -10,8 +10,10 @@ from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
 from keenharbor.base.text import plural
+from keenharbor.host import AnyPath
 from keenharbor.host.programs import ProgramError, ask_program, find_program
 from keenharbor.site.inference.evidence import Sureness
+from keenharbor.site.inference.ground import Ground
 from keenharbor.site.inference.sources import Source, in_dependencies
 from keenharbor.tree import Entry
 
@@ -64,7 +66,7 @@ class RuntimeFound:
 
 
 def runtime_in(
-    root: Path, entries: Mapping[str, Entry], sources: Sequence[Source], server_configs: Sequence[Path] = ()
+    ground: Ground, entries: Mapping[str, Entry], sources: Sequence[Source], server_configs: Sequence[Path] = ()
 ) -> RuntimeFound | None:
     """What the site runs on; None when there is no code in it."""
     counts: Counter[str] = Counter()
@@ -79,11 +81,11 @@ def runtime_in(
         return None
     name = max(counts, key=lambda n: (counts[n] * (0.2 if n == "node" else 1), n))
     told = f"{plural(counts[name], 'file')} of it in that language"
-    environment = _environment(root, entries) if name == "python" else None
+    environment = _environment(ground, entries) if name == "python" else None
     packages, program = (environment.packages, environment.program) if environment is not None else (None, None)
     asked = _asked(name, sources)
     selected = next((f for f, language in _SELECTS.items() if language == name and f in entries), None)
-    if selected is not None and (version := _VERSION.search(_text(root / selected))):
+    if selected is not None and (version := _VERSION.search(_text(ground.root / selected))):
         found = RuntimeFound(name, told, version[0], selected, Sureness.READ, selected, packages, program)
         if environment is None or environment.version is None:
             return found
@@ -119,7 +121,7 @@ def runtime_in(
     return RuntimeFound(name, told, None, "", Sureness.MISSING, None, packages, program)
 
 
-def _text(file: Path) -> str:
+def _text(file: AnyPath) -> str:
     try:
         return file.read_text(encoding="utf-8", errors="replace")[:200_000]
     except OSError:
@@ -146,36 +148,34 @@ class _Environment:
     evidence: str
 
 
-def _environment(root: Path, entries: Mapping[str, Entry]) -> _Environment | None:
+def _environment(ground: Ground, entries: Mapping[str, Entry]) -> _Environment | None:
     """The virtual environment of a site: in its tree, or where a scan leaves it out."""
-    in_tree = [root / path for path in sorted(entries) if PurePosixPath(path).name == "pyvenv.cfg"]
-    for config in (*in_tree, *(e / "pyvenv.cfg" for e in environments_beside(root))):
-        home = config.parent
-        packages = next(iter(sorted(home.glob("lib/python*/site-packages"))), None)
+    in_tree = [ground.absolute(path) for path in sorted(entries) if PurePosixPath(path).name == "pyvenv.cfg"]
+    for config in (*in_tree, *(f"{e}/pyvenv.cfg" for e in environments_beside(ground))):
+        home = posixpath.dirname(config)
+        packages = next(iter(ground.anywhere(home).glob("lib/python*/site-packages")), None)
         if packages is None:
             continue
-        program = home / "bin/python"
-        said = re.search(r"(?m)^version(?:_info)? = (\d+\.\d+(?:\.\d+)?)", _text(config))
-        named = re.search(r"python(\d\.\d+)", packages.parent.name)
-        version = said or named
-        shown = (
-            Path(os.path.relpath(config if said else packages, root)).as_posix() if config in in_tree else str(config)
-        )
+        program = ground.anywhere(f"{home}/bin/python")
+        said = re.search(r"(?m)^version(?:_info)? = (\d+\.\d+(?:\.\d+)?)", _text(ground.anywhere(config)))
+        version = said or re.search(r"python(\d\.\d+)", packages.parent.name)
+        folder = posixpath.relpath(str(packages), ground.place)
+        told = posixpath.relpath(config, ground.place) if said else folder
         return _Environment(
-            Path(os.path.relpath(packages, root)).as_posix(), str(program) if program.exists() else None,
-            version[1] if version else None, shown,
+            folder, str(program) if program.exists() else None, version[1] if version else None,
+            told if config in in_tree else config,
         )  # fmt: skip
     return None
 
 
-def environments_beside(root: Path) -> list[Path]:
+def environments_beside(ground: Ground) -> list[str]:
     """Virtual environments in the site's folder or beside it: what is left out of snapshots is not in a scan."""
-    found = []
-    for base in (root, root.parent):
-        for name in (".venv", "venv", "env", ".env", "virtualenv"):
-            if (base / name / "pyvenv.cfg").is_file():
-                found.append(base / name)
-    return found
+    return [
+        ground.absolute(f"{base}/{name}")
+        for base in (".", "..")
+        for name in (".venv", "venv", "env", ".env", "virtualenv")
+        if ground.anywhere(f"{base}/{name}/pyvenv.cfg").is_file()
+    ]
 
 
 def _installed(name: str) -> tuple[str, str] | None:

@@ -6,8 +6,9 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from pathlib import Path, PurePosixPath
+from pathlib import PurePosixPath
 
+from keenharbor.host import ReadPath
 from keenharbor.site.settings import (
     LARGEST_SETTINGS_FILE,
     Setting,
@@ -69,7 +70,7 @@ def in_dependencies(path: str) -> bool:
     return _DEPENDENCIES.search(path) is not None
 
 
-def settings_sources(root: Path, entries: Mapping[str, Entry]) -> list[Source]:
+def settings_sources(root: ReadPath, entries: Mapping[str, Entry]) -> list[Source]:
     """The files that hold settings, those that are most likely to be the site's own first."""
     wanted: list[tuple[float, str, SettingsForm]] = []
     for path, entry in entries.items():
@@ -98,7 +99,7 @@ def _score(path: str, form: SettingsForm) -> float:
     return score - (4.0 if _ONLY_AN_EXAMPLE.search(path) else 0.0)
 
 
-def _read(root: Path, path: str, form: SettingsForm, score: float) -> Source | None:
+def _read(root: ReadPath, path: str, form: SettingsForm, score: float) -> Source | None:
     try:
         data = (root / path).read_bytes()
         if form in _CODE and not _TELLING.search(data):

@@ -6,7 +6,6 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from keenharbor.clone.environment import environment_of
 from keenharbor.site.checks import Check, Verdict
 from keenharbor.site.components import normal_name, pins_of
 from keenharbor.trial.steps.base import Outcome, PlanState, StepBase, StepFailed, Workplace, output_of
@@ -27,7 +26,7 @@ class DistributionsStep(StepBase):
 
     def check(self, state: PlanState) -> list[Check]:
         found: list[Check] = []
-        if environment_of(state.site) is None:
+        if state.site.environment() is None:
             found += self.blocked(
                 "the site has no virtual environment of its own",
                 "name the folder of its packages: 'packages' under [runtime]",
@@ -63,9 +62,9 @@ class DistributionsStep(StepBase):
             raise StepFailed(
                 "the site has no virtual environment of its own to install into ('packages' under [runtime])"
             )
-        before = pins_of(place.site.packages_folder())
+        before = pins_of(place.site.packages())
         output = output_of(place.install(self.wants, self.removes, self.time_limit), self.time_limit)
-        after = pins_of(place.site.packages_folder())
+        after = pins_of(place.site.packages())
         moved = {
             n: (before.get(n), after.get(n)) for n in before.keys() | after.keys() if before.get(n) != after.get(n)
         }
