@@ -10,5 +10,6 @@ from keenharbor.host.writing import FileTree
 
 __all__ = [
     "AREAS", "PIECE_SIZE", "AnyPath", "AreaRules", "Changes", "Endpoint", "Entry", "Facts", "FileKind", "FileTree",
-    "Files", "Here", "Host", "ReadFiles", "ReadPath", "ReadTree", "Scan", "Stamp", "WalkRules", "fits", "relative_to", "size_of",
+    "Files", "Here", "Host", "ReadFiles", "ReadPath", "ReadTree", "Scan", "Stamp", "WalkRules", "fits", "relative_to",
+    "size_of",
 ]  # fmt: skip
