@@ -20,12 +20,12 @@ from keenharbor.base.durable import (
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.clone.facts import CloneFacts, write_facts
 from keenharbor.clone.marks import end_marked, mark_of
-from keenharbor.clone.quarantine import Quarantine, not_permitted
+from keenharbor.clone.quarantine import Quarantine, not_permitted, start_relay
 from keenharbor.clone.sealed import has_own_tmp, limits_of, sealing_for
 from keenharbor.clone.server import Server, free_port, port_is_taken
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
-from keenharbor.host.programs import clean_environment
+from keenharbor.host.programs import Running, clean_environment
 from keenharbor.host.sealing import ControlGroups, DiskWatch, Limits, Sealing, parts_here, remove_groups
 from keenharbor.site.load import read_password
 from keenharbor.site.model import RuntimePart
@@ -43,6 +43,7 @@ class Clone:
         self.site = Writable.of(live, facts.root, with_password(facts, live), own_runtime(facts, live))
         self._server: Server | None = None
         self._quarantine: Quarantine | None = None
+        self._passage: Running | None = None
         self.served_port = facts.port
 
     def serve_at(self, port: int) -> None:
@@ -59,7 +60,15 @@ class Clone:
         sockets = (str(Path(place.socket).parent),) if place.socket else ()
         own = (self.facts.environment,) if self.facts.environment else ()
         files = (str(self.folder / "database"),) if place.path is not None else ()
-        ports = {"bind": [self.served_port], "connect": [self.served_port, self.facts.mail_port, place.asked_port]}
+        ports = {
+            "bind": [self.served_port],
+            "connect": [
+                self.served_port,
+                self.facts.mail_port,
+                place.asked_port,
+                *filter(None, [self.facts.database_port]),
+            ],
+        }
         holder = self._quarantine.holder if self._quarantine is not None and not to_outside else None
         return sealing_for(
             self.folder, self.live, self.site.place, more_writable=(*own, *files), sockets=sockets,
@@ -169,10 +178,42 @@ class Clone:
                 )
             self._quarantine = Quarantine(
                 self.served_port, self.facts.mail_port or free_port(), mark_of(self.folder),
-                lambda facts: self.note(network=dataclasses.asdict(facts)),
+                lambda facts: self.note(network=dataclasses.asdict(facts)), self._database_passage(),
             )  # fmt: skip
+        elif self.facts.database_port and self._passage is None:
+            if port_is_taken(self.facts.database_port):
+                raise KeenHarborError(
+                    f"port {self.facts.database_port}, on which the clone's code looks for its database, is taken by "
+                    "another program",
+                    where=self.address, advice=f"keenharbor clone close {self.id}, then make another",
+                )  # fmt: skip
+            self._passage = start_relay((), self._database_passage(), clean_environment() | mark_of(self.folder))
         told = dataclasses.asdict(self._quarantine.facts) if self._quarantine is not None else None
         self.note(network=told, not_blocked=reason)
+
+    def take_database_port(self, port: int = 0) -> None:
+        """Let the clone's code find its database on a port of loopback, too: on ``port``, where its settings have no
+        place for another one and it has a network of its own."""
+        if port and not_permitted():
+            raise KeenHarborError(
+                f"the clone's settings have no port, and port {port} may be taken: {not_permitted()}",
+                advice="name the key for it, 'port' under [database.settings], and add it to the site's settings, "
+                "empty",
+            )
+        self.note(database_port=port or free_port())
+
+    @property
+    def place_for_code(self) -> DatabasePlace:
+        """Where the clone's own code finds its database."""
+        place = self.site.database_place
+        if not self.facts.database_port:
+            return place
+        return dataclasses.replace(place, host="127.0.0.1", port=self.facts.database_port, socket="")
+
+    def _database_passage(self) -> list[str]:
+        """The way from that port to the socket of its server, for `relay`."""
+        port = self.facts.database_port
+        return [f"tcp:{port}=unix:{self.site.database_place.socket}"] if port else []
 
     def _start_database(self) -> None:
         if self.facts.server is not None and not (server := PrivateServer(**self.facts.server)).running:
@@ -182,6 +223,9 @@ class Clone:
     def stop(self) -> None:
         """End its web server, and its network; its database stays."""
         self._stop_server()
+        if self._passage is not None:
+            self._passage.stop()
+            self._passage = None
         if self._quarantine is not None:
             self._quarantine.end()
             self._quarantine = None

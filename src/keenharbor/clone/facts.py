@@ -28,7 +28,8 @@ class CloneFacts:
     """What is written down of a clone.
 
     ``server`` is its private database server; ``own_database`` says that its database was made on a server which others
-    use, and is to be dropped with it. ``opaque`` names places that hold something of live and could not be rewritten;
+    use, and is to be dropped with it; ``database_port`` is where its code finds its database in its own network, if not
+    on a socket. ``opaque`` names places that hold something of live and could not be rewritten;
     ``environment`` is its own virtual environment; ``network`` tells of its own network while it runs, ``not_blocked``
     why it has none; ``mail_port`` is where its mail goes. One that is not ``whole`` was being made when it was killed.
     Its programs are ``sealed`` in their files, but for ``open_parts``; ``groups`` are the control groups that limit
@@ -51,6 +52,7 @@ class CloneFacts:
     opaque: list[str] = field(default_factory=list)
     server: dict[str, Any] | None = None
     own_database: bool = False
+    database_port: int = 0
     environment: str | None = None
     mail_port: int = 0
     network: dict[str, Any] | None = None

@@ -47,15 +47,30 @@ class HolderFacts:
 FOLDER = "harbor-net-"
 
 
+def start_relay(before: Sequence[str], words: Sequence[str], variables: Mapping[str, str]) -> Running:
+    """Start a `relay`, by the program ``before`` if there is one, and wait until it listens. Raises
+    `KeenHarborError`."""
+    # What makes a network replaces itself by the relay, so that this is the process within.
+    command = [*before, sys.executable, "-I", "-S", str(Path(relay.__file__)), *words]
+    process = Running(command, folder="/", environment=dict(variables), talks=True)
+    try:
+        process.ask_ready()
+    except KeenHarborError as error:
+        process.stop()
+        raise KeenHarborError(f"the clone's network cannot be set up: {error.what}") from None
+    return process
+
+
 class Quarantine:
     """A network in which only the ``port`` of the clone's server answers, from outside, and only the mail box, from
     inside."""
 
     def __init__(
         self, port: int, mail_port: int, variables: Mapping[str, str] | None = None,
-        note: Callable[[HolderFacts], object] = lambda facts: None,
+        note: Callable[[HolderFacts], object] = lambda facts: None, within: Sequence[str] = (),
     ) -> None:  # fmt: skip
-        """Its processes get ``variables`` in their environment; ``note`` is told of its folder before they are
+        """``within`` are more ways for `relay`, which begin in the network and end at a socket. Its processes get
+        ``variables`` in their environment; ``note`` is told of its folder before they are
         started."""
         # Sockets have short names; a clone's folder may not.
         self._folder = Path(tempfile.mkdtemp(prefix=FOLDER))
@@ -65,7 +80,7 @@ class Quarantine:
         try:
             web, mail = f"unix:{self._folder}/web", f"unix:{self._folder}/mail"
             own_network = [sys.executable, "-I", "-S", str(seal.__file__), "--network"]
-            inside = self._start(own_network, f"{web}=tcp:{port}", f"tcp:{mail_port}={mail}")
+            inside = self._start(own_network, f"{web}=tcp:{port}", f"tcp:{mail_port}={mail}", *within)
             self._start([], f"tcp:{port}={web}", f"{mail}=tcp:{mail_port}")
         except BaseException:
             self.end()
@@ -83,14 +98,8 @@ class Quarantine:
         )
 
     def _start(self, before: Sequence[str], *words: str) -> Running:
-        # What makes the network replaces itself by the relay, so that this is the process within.
-        command = [*before, sys.executable, "-I", "-S", str(Path(relay.__file__)), *words]
-        process = Running(command, folder="/", environment=self._variables, talks=True)
+        process = start_relay(before, words, self._variables)
         self._processes.append(process)
-        try:
-            process.ask_ready()
-        except KeenHarborError as error:
-            raise KeenHarborError(f"the clone's network cannot be set up: {error.what}") from None
         return process
 
     @property

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -17,8 +17,10 @@ from keenharbor.base.errors import KeenHarborError
 from keenharbor.clone.clone import Clone
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.rewrite import HostMove, Rewriter, places_left, rewrite_database
+from keenharbor.site.connections import split_host, text_of_place
 from keenharbor.site.load import database_place, database_settings_file
-from keenharbor.site.settings import read_settings, values_in, with_value
+from keenharbor.site.model import DatabaseSettingsPart
+from keenharbor.site.settings import read_settings
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
 from keenharbor.snapshot.moved import address_forms, rewrite_files
@@ -62,16 +64,13 @@ def cut_ties(clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail_
     if mail is not None:
         part = clone.site.needed(clone.site.model.settings, "settings")
         settings_file = clone.site.named(part.file)
-        text = settings_file.read_text()
         try:
-            for key, value in ((mail.host, "127.0.0.1"), (mail.port, str(mail_port))):
-                text = with_value(text, key, value, part.format, settings_file)
+            clone.site.change_settings(part.file, part.format, {mail.host: "127.0.0.1", mail.port: str(mail_port)})
         except KeyError as missing:
             raise KeenHarborError(
                 f"mail cannot be caught: the setting {missing} is not in the site's settings file", where=settings_file,
                 advice="correct [mail] in the site file",
             ) from None  # fmt: skip
-        clone.site.write_setting_text(part.file, text)
     clone.note(rewritten_files=dict(files), rewritten_cells=dict(cells), opaque=opaque)
 
 
@@ -122,52 +121,62 @@ def put_programs(clone: Clone) -> None:
     write_plain(programs / "mail.ini", php.encode())
 
 
-def _names_its_port(place: DatabasePlace) -> bool:
-    return bool(place.kind.socket_name) and place.socket.rpartition(".")[2].isdigit()
-
-
-def _host_for(place: DatabasePlace, now: str, has_socket: bool) -> str:
-    """What the setting for the host is to hold: where it is the only place for a socket, its folder for clients that
-    name that, or ``localhost:/PATH`` (the path alone where a path stands there now)."""
-    if not place.socket or has_socket:
-        return place.host
-    if place.kind.socket_name:
-        return str(Path(place.socket).parent)
-    return place.socket if now.startswith("/") else f"localhost:{place.socket}"
-
-
 def _point_settings(clone: Clone) -> None:
-    """Let the clone's settings name its own database, and see that they do. One in a file has been rewritten as a path.
+    """Let the clone's settings name its own database, in the form in which they named live's, and see that they do. One
+    in a file has been rewritten as a path.
 
     Raises `KeenHarborError` where they cannot: the clone's code would work on live.
     """
-    keys, place = clone.site.model.database.settings, clone.site.database_place
+    model, place = clone.site.model, clone.site.database_place
+    keys = model.database.settings
     if not place.on_server:
         return
-    file, form = database_settings_file(clone.site.model, clone.site.named(""))
+    file, form = database_settings_file(model, clone.site.named(""))
     if keys is not None:
-        text = file.read_text()
-        said = values_in(text, form, file)
-        wanted = {
-            keys.url: place.url, keys.host: _host_for(place, said.get(keys.host or "", ""), keys.socket in said),
-            keys.port: str(place.port or "") or (place.socket.rpartition(".")[2] if _names_its_port(place) else ""),
-            keys.socket: place.socket,
-            keys.name: place.name, keys.user: place.user, keys.password: place.password,
-        }  # fmt: skip
-        for key, value in wanted.items():
-            if key is not None and key in said:
-                text = with_value(text, key, value, form, file)
-        clone.site.write_setting_text(file.path, text)
-        now = database_place(clone.site.model, clone.site.site_file.parent, clone.site.named(""))
+        said = read_settings(file, form)
+        if _wants_a_port(keys, said, place):
+            clone.take_database_port(place.kind.port if keys.port not in said and keys.url not in said else 0)
+            place = clone.place_for_code
+        clone.site.change_settings(file.path, form, _values_for(keys, said, place))
+        now = database_place(model, clone.site.site_file.parent, clone.site.named(""))
         if now.is_same_as(place):
             return
-    missing = (
-        ""
-        if keys is None or not place.socket or (keys.socket and keys.socket in read_settings(file, form))
-        else ": a socket"
-    )
+    lacking = keys is not None and place.socket and keys.host not in read_settings(file, form)
     raise KeenHarborError(
-        f"the clone's settings cannot be made to name its own database{missing}", where=file,
+        "the clone's settings cannot be made to name its own database" + (": a host" if lacking else ""), where=file,
         advice="name the keys that say where the database is under [database.settings], and add those that the site's "
         "settings lack, empty",
     )  # fmt: skip
+
+
+def _wants_a_port(keys: DatabaseSettingsPart, said: Mapping[str, str], place: DatabasePlace) -> bool:
+    """Whether the settings can name a database on a socket only by host and port: URLs, which each library reads in its
+    own way where sockets are concerned, and hosts that stand there as such."""
+    if not place.socket or keys.socket in said:
+        return False
+    if keys.url in said:
+        return True
+    host = said.get(keys.host or "", "")
+    return keys.host in said and not place.kind.socket_name and not host.startswith("/") and ":/" not in host
+
+
+def _values_for(keys: DatabaseSettingsPart, said: Mapping[str, str], place: DatabasePlace) -> dict[str, str]:
+    """The values of those keys that the settings have, for a database at ``place``."""
+    host, port = place.host, str(place.port or "")
+    stood = said.get(keys.host or "", "")
+    if place.socket and keys.socket not in said:
+        if place.kind.socket_name:  # its clients name the folder
+            host, port = str(Path(place.socket).parent), place.socket.rpartition(".")[2]
+        else:
+            host = place.socket if stood.startswith("/") else f"localhost:{place.socket}"
+    elif keys.port not in said and place.port and _says_port(stood):
+        host = f"{place.host}:{place.port}"
+    wanted = {
+        keys.url: text_of_place(said.get(keys.url or "", ""), place), keys.host: host, keys.port: port,
+        keys.socket: place.socket, keys.name: place.name, keys.user: place.user, keys.password: place.password,
+    }  # fmt: skip
+    return {key: value for key, value in wanted.items() if key is not None and key in said}
+
+
+def _says_port(host: str) -> bool:
+    return bool(split_host(host)[1])

@@ -82,6 +82,10 @@ class ReadPath:
         """Its text, line ends as they stand in it made one."""
         return self.read_bytes().decode(encoding, errors).replace("\r\n", "\n").replace("\r", "\n")
 
+    def exact_text(self) -> str:
+        """Its text with all line ends as they are; bytes that are not UTF-8 are kept as surrogates."""
+        return self.read_bytes().decode("utf-8", "surrogateescape")
+
     def iterdir(self) -> Iterator[ReadPath]:
         for name in self.files.names(self.path, through_links=True):
             yield self / name

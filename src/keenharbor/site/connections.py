@@ -82,6 +82,36 @@ def place_of_text(text: str, root: Path, user: str = "", password: str = "") -> 
     return None
 
 
+_OF_SOCKETS = ("socket", "unix_socket", "host", "unix_sock")
+
+
+def text_of_place(now: str, place: DatabasePlace) -> str:
+    """A connection URL or data source name, as it stands ``now``, for a server's database at ``place``: with its own
+    scheme and options, but for those that name a socket."""
+    now = now.strip()
+    if found := _URL.match(now):
+        rest, _, query = now[found.end() :].partition("?")
+        before_name = rest.partition("/")[0]
+        user = quote(place.user, safe="") + (f":{quote(place.password, safe='')}" if place.password else "")
+        who = f"{user}@" if place.user and ("@" in before_name or place.password) else ""
+        where = place.host + (f":{place.port}" if place.port else "")
+        kept = [p for p in query.split("&") if p and p.partition("=")[0] not in _OF_SOCKETS]
+        if place.socket:
+            kept.append(f"unix_socket={quote(place.socket)}")
+        options = f"?{'&'.join(kept)}" if kept else ""
+        return f"{found[0]}{who}{where}/{quote(place.name, safe='')}{options}"
+    if found := _DSN.match(now):
+        separator = ";" if ";" in now else " " if " " in now else ";"
+        said = [p.partition("=")[::2] for p in re.split(r"[; ]", now[found.end() :]) if "=" in p]
+        own = {"host": place.host, "port": str(place.port or ""), "dbname": place.name}
+        own |= {"unix_socket": place.socket} if place.socket else {}
+        own |= {k: v for k, v in (("user", place.user), ("password", place.password)) if k in dict(said)}
+        kept = [f"{k}={own.pop(k, v)}" for k, v in said if k in own or k not in (*_OF_SOCKETS, "port")]
+        kept += [f"{k}={v}" for k, v in own.items() if v]
+        return found[0] + separator.join(p for p in kept if not p.endswith("="))
+    return place.url
+
+
 def host_of_address(text: str) -> str | None:
     """Host and port of an ``http`` address; None when ``text`` is none."""
     if not re.match(r"https?://[^/\s]", text, re.IGNORECASE):

@@ -11,6 +11,7 @@ from keenharbor.database import DatabasePlace, DatabaseWriter, open_database
 from keenharbor.host import Files, Host, ReadPath
 from keenharbor.host.programs import Ran, clean_environment
 from keenharbor.site.model import RuntimePart, SiteFile
+from keenharbor.site.settings import SettingsForm, with_values
 from keenharbor.site.view import SiteView, reached
 
 
@@ -40,9 +41,12 @@ class Writable(SiteView):
         """One transaction."""
         return open_database(reached(self.host, self.database_place)).writing()
 
-    def write_setting_text(self, path: str, text: str) -> None:
-        """Put a changed settings file in place, in the file that a link within the tree leads to."""
-        self.tree.write(self.tree.leads_to(path), text.encode("utf-8"))
+    def change_settings(self, path: str, form: SettingsForm, values: Mapping[str, str]) -> None:
+        """Set ``values`` by key in a settings file, in the file that a link within the tree leads to; all else of it
+        stays as it is. Raises `KeyError` for a key that is not in it."""
+        file = self.named(path)
+        text = with_values(file.exact_text(), values, form, file)
+        self.tree.write(self.tree.leads_to(path), text.encode("utf-8", "surrogateescape"))
 
     def run(
         self, command: Sequence[str], time_limit: float, *, prefix: Sequence[str] = (),

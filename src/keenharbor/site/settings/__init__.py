@@ -10,6 +10,7 @@ from keenharbor.site.settings.forms import (
     settings_in,
     values_in,
     with_value,
+    with_values,
 )
 
 __all__ = [
@@ -25,4 +26,5 @@ __all__ = [
     "settings_in",
     "values_in",
     "with_value",
+    "with_values",
 ]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import difflib
+from collections.abc import Iterator, Mapping
 from pathlib import Path, PurePosixPath
 from typing import Literal
 
@@ -92,6 +93,48 @@ def with_value(text: str, key: str, value: str, form: SettingsForm = "ini", file
         raise KeyError(key)
     last = found[-1]
     return text[: last.start] + last.write(value) + text[last.end :]
+
+
+def with_values(text: str, values: Mapping[str, str], form: SettingsForm, file: AnyPath | None = None) -> str:
+    """A whole file's ``text`` with all ``values`` set by key; its line ends stay as they are, mixed ones too. Raises
+    `KeyError` as `with_value` does."""
+    plain = new = text.replace("\r\n", "\n").replace("\r", "\n")
+    for key, value in values.items():
+        new = with_value(new, key, value, form, file)
+    if plain == text:
+        return new
+    for at, length, instead in _changes(plain, new):
+        begin, end = _place_in(text, at), _place_in(text, at + length)
+        text = text[:begin] + instead + text[end:]
+    return text
+
+
+def _changes(old: str, new: str) -> list[tuple[int, int, str]]:
+    """What leads from ``old`` to ``new``: where, how many characters, and what instead; the last first."""
+    match = difflib.SequenceMatcher(None, old.splitlines(keepends=True), new.splitlines(keepends=True), autojunk=False)
+    lines, others = old.splitlines(keepends=True), new.splitlines(keepends=True)
+    found = []
+    for kind, begin, end, from_, to in match.get_opcodes():
+        if kind != "equal":
+            before, after = "".join(lines[begin:end]), "".join(others[from_:to])
+            same = _in_common(before, after)
+            rest = _in_common(before[same:][::-1], after[same:][::-1])
+            at = len("".join(lines[:begin])) + same
+            found.append((at, len(before) - same - rest, after[same : len(after) - rest]))
+    return found[::-1]
+
+
+def _in_common(one: str, other: str) -> int:
+    """How many characters both begin with."""
+    return next((n for n, (a, b) in enumerate(zip(one, other, strict=False)) if a != b), min(len(one), len(other)))
+
+
+def _place_in(text: str, position: int) -> int:
+    """Where in ``text`` a position is that was counted with one character for each line end."""
+    at = 0
+    for _ in range(position):
+        at += 2 if text.startswith("\r\n", at) else 1
+    return at
 
 
 def _with_toml_value(text: str, key: str, value: str) -> str:

@@ -6,7 +6,7 @@ from typing import Literal
 
 from keenharbor.database.cells import with_part
 from keenharbor.site.checks import Check
-from keenharbor.site.settings import form_of, with_value
+from keenharbor.site.settings import form_of
 from keenharbor.trial.steps.base import Outcome, PlanState, StepBase, StepFailed, Workplace
 from keenharbor.trial.steps.common import settings_in_database, settings_table, write_setting
 
@@ -55,12 +55,10 @@ class SettingStep(StepBase):
         else:
             general = place.site.needed(place.site.model.settings, "settings")
             file, form = general.file, general.format
-        path = place.site.named(file)
         shown = str(self.value).lower() if isinstance(self.value, bool) else str(self.value)
         try:
-            text = with_value(path.read_text(), key, shown, form, path)
+            place.site.change_settings(file, form, {key: shown})
         except KeyError:
             raise StepFailed(f"the settings file {file} has no '{key}'") from None
-        place.site.write_setting_text(file, text)
         outcome.touches = (*outcome.touches, file)
         return f"{key} is {shown}"
