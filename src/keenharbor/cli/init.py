@@ -13,7 +13,7 @@ from rich.console import Console
 from rich.text import Text
 
 from keenharbor.base.durable import write_durably
-from keenharbor.base.errors import UsageError
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
@@ -103,6 +103,17 @@ def init(
     return 1 if missing else 0
 
 
+def _answers(address: str) -> bool:
+    """Whether a site answers at an address of this machine."""
+    from keenharbor.compare import Visitor
+
+    try:
+        with Visitor(address, timeout=5) as visitor:
+            return 0 < visitor.get("/").status < 500
+    except (KeenHarborError, OSError, ValueError):
+        return False
+
+
 def _infer(
     session: Session, root: Path, out: Path, name: str | None, address: str | None, server_configs: Sequence[Path], *,
     ask: bool
@@ -118,7 +129,7 @@ def _infer(
     refuse_inside(root.resolve(), out)
     given = Given(name, address, tuple(server_configs))
     ground = Ground(Here(out.resolve().parent), str(root.resolve()))
-    found = infer_site(ground, given, progress=session.progress)
+    found = infer_site(ground, given, progress=session.progress, visit=_answers)
     if ask and sys.stdin.isatty() and not session.as_json:
         for what, key in unfound(found):
             said = click.prompt(f"{what} (Enter: later, in the site file)", default="", show_default=False, err=True)
@@ -127,7 +138,7 @@ def _infer(
             try:
                 answer: dict[str, Any] = {key: said}
                 tried = replace(given, **answer)
-                found = infer_site(ground, tried)
+                found = infer_site(ground, tried, visit=_answers)
                 given = tried
             except UsageError as error:
                 say(f"  {error.what}: {error.where or said}; write it into the site file")

@@ -47,6 +47,8 @@ def header_facts(text: str) -> dict[str, str]:
 
 def facts_of(file: AnyPath, form: str) -> dict[str, str]:
     """What a component's file says, by key; nothing where it cannot be read."""
+    if form == "folder":
+        return {}
     try:
         if not file.is_file() or size_of(file) > LARGEST_SETTINGS_FILE:
             return {}

@@ -104,15 +104,15 @@ class DescribedFolder(Part):
     """A folder whose folders are described by a file in each (keys as ``section.key``).
 
     ``facts`` may have wild cards and ``{name}`` for the folder's name; with the format ``header`` its first comment
-    holds lines ``Key: value``. With the format ``distributions`` the installed Python distributions are meant, and
-    ``folder`` is that of their packages; ``only`` names those that belong to the site. Things of the same make in
-    further folders: ``also``."""
+    holds lines ``Key: value``; with the format ``folder`` it describes nothing. With the format ``distributions`` the
+    installed Python distributions are meant, and ``folder`` is that of their packages; ``only`` names those that belong
+    to the site. Things of the same make in further folders: ``also``."""
 
     folder: Text
     also: list[Text] = []
     facts: Text = ""
     only: list[Text] = []
-    format: SettingsForm | Literal["header", "distributions"] = "ini"
+    format: SettingsForm | Literal["header", "folder", "distributions"] = "ini"
     fields: dict[str, str] = {}
 
 

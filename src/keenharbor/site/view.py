@@ -346,11 +346,13 @@ class SiteView:
 
     def _switched(self, switch: SwitchPart) -> dict[str, bool]:
         if switch.setting is not None:
-            below = switch.setting + "."
+            below, whole = switch.setting + ".", switch.setting
             if switch.file is not None:
                 values = read_settings(self.named(switch.file), switch.format or form_of(switch.file) or "ini")
             else:
                 values = self.settings()
+            if whole in values:
+                return dict.fromkeys(words_of_cell(values[whole]), True)
             return {
                 (value if key[len(below) :].isdigit() else key[len(below) :]): key[len(below) :].isdigit()
                 or is_true(value)

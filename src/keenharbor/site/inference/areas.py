@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import PurePosixPath
 
 from keenharbor.base.text import plural
 from keenharbor.site.inference.packages import Home
+from keenharbor.site.inference.sources import Source, in_dependencies
 from keenharbor.tree import Entry
 
 _BY_NAME = (
@@ -23,58 +25,136 @@ _BY_NAME = (
     ),
     ("core", re.compile(r"(?i)^(core|includes?|lib|libraries|system|kernel|framework|inc|engine)$")),
 )
+_AMBIGUOUS = re.compile(r"(?i)^(images|pictures|files|downloads)$")
+"""Names that folders of code bear as well as folders of uploads."""
+_CHANGING = re.compile(r"(?i)(^|/)(var|storage|data|writable|runtime|tmp|temp|app|sites|files|public|media|"
+                       r"content|user)$")  # fmt: skip
+_BY_KEY = (
+    ("cache", re.compile(r"(?i)(cache|tmp|temp(_?dir)?|lock|compile)")),
+    ("logs", re.compile(r"(?i)(^|[._-])logs?([._-]|$)|logs?_?(dir|path|folder)")),
+    (
+        "media",
+        re.compile(r"(?i)(upload|media|icons?|images?|pictures?|attachments?|avatars?|userfiles|storage|files?)"),
+    ),
+)
+"""What a setting that names a folder says of it, by its key."""
 _CODE = re.compile(r"(?i)\.(php|py|js|rb|pl|html?|twig|css)$")
 _PICTURES = re.compile(r"(?i)\.(jpe?g|png|gif|webp|svg|pdf|mp[34]|webm|avif|ico|docx?|xlsx?|zip)$")
 _DEEPEST = 4
 
 
+@dataclass(frozen=True)
+class _Held:
+    """What lies below a folder: files of code, pictures and documents, all files, and the newest of the pictures."""
+
+    code: int = 0
+    pictures: int = 0
+    files: int = 0
+    newest_picture: int = 0
+
+
+class _Areas:
+    """The paths of each area, and by path why; the first that speaks for a path counts."""
+
+    def __init__(self) -> None:
+        self.paths: dict[str, list[str]] = defaultdict(list)
+        self.why: dict[str, str] = {}
+
+    def add(self, area: str, path: str, reason: str) -> None:
+        if path not in self.why:
+            self.paths[area].append(path)
+            self.why[path] = reason
+
+
 def areas_in(
-    entries: Mapping[str, Entry], homes: Sequence[Home], settings_files: Sequence[str], core_files: Sequence[str]
-) -> tuple[dict[str, list[str]], dict[str, str]]:
-    """The paths of each area, and by path why."""
-    areas: dict[str, list[str]] = defaultdict(list)
-    why: dict[str, str] = {}
-
-    def add(area: str, path: str, reason: str) -> None:
-        if path not in why:
-            areas[area].append(path)
-            why[path] = reason
-
+    entries: Mapping[str, Entry], homes: Sequence[Home], settings_files: Sequence[str], core_files: Sequence[str],
+    sources: Sequence[Source] = (),
+) -> tuple[dict[str, list[str]], dict[str, str]]:  # fmt: skip
+    """The paths of each area, and by path why: by what settings say of a folder, by what stands in it, by its name.
+    Code is never cache, and a library's folder for logs holds none."""
+    found, held = _Areas(), _held_by_folders(entries)
     for path in dict.fromkeys(settings_files):
-        add("settings", path, "settings stand in it")
+        found.add("settings", path, "settings stand in it")
     for home in homes:
-        if home.part.folder.startswith(".."):
-            continue  # an environment beside the site: not of its tree
-        add("extensions" if home.kind == "extension" else "themes", home.part.folder, home.evidence)
-    counts = _counts(entries)
+        if not home.part.folder.startswith(".."):  # else an environment beside the site: not of its tree
+            found.add("extensions" if home.kind == "extension" else "themes", home.part.folder, home.evidence)
+    for area, path, reason in _said_by_settings(entries, sources):
+        if not held.get(path, _Held()).code:
+            found.add(area, path, reason)
+    newest_code = max((e.mtime_ns for p, e in entries.items() if e.kind == "file" and _CODE.search(p)), default=0)
     for path, entry in entries.items():
-        if entry.kind != "folder" or path.count("/") >= _DEEPEST or _below(path, why):
+        if (
+            entry.kind != "folder"
+            or path.count("/") >= _DEEPEST
+            or _below(path, found.why)
+            or in_dependencies(f"{path}/")
+        ):
             continue
+        there = held.get(path, _Held())
         for area, pattern in _BY_NAME:
-            if not pattern.match(PurePosixPath(path).name):
-                continue
-            code, pictures, total = counts.get(path, (0, 0, 0))
-            if area == "media" and (not pictures or code > pictures):
-                continue
-            if area == "core" and not code:
-                continue
-            if area in ("cache",) and path.startswith(("core/", "lib/", "includes/", "src/")) and code:
-                continue  # the code of a cache is no cache
-            add(area, path, f"its name, and {plural(total, 'file')} in it")
-            break
+            if pattern.match(PurePosixPath(path).name) and _may_be(area, path, there, newest_code):
+                found.add(area, path, f"its name, and {plural(there.files, 'file')} in it")
+                break
     for path in core_files:
         if "/" not in path and path in entries:
-            add("core", path, "it stands at the top, with the core's version")
-    return dict(areas), why
+            found.add("core", path, "it stands at the top, with the core's version")
+    _rest_of_the_core(entries, held, found)
+    return dict(found.paths), found.why
+
+
+def _said_by_settings(entries: Mapping[str, Entry], sources: Sequence[Source]) -> Iterator[tuple[str, str, str]]:
+    """Folders of the tree that the site's own settings name, by what the names of the settings speak of."""
+    for source in sources:
+        if not source.is_own:
+            continue
+        for setting in source.own_settings:
+            path = setting.value.strip().removeprefix("./").strip("/")
+            entry = entries.get(path)
+            if entry is None or entry.kind != "folder":
+                continue
+            area = next((a for a, words in _BY_KEY if words.search(setting.key)), None)
+            if area is not None:
+                yield area, path, source.evidence(setting)
+
+
+def _may_be(area: str, path: str, there: _Held, newest_code: int) -> bool:
+    """Whether what lies in a folder of that name is what the name says."""
+    match area:
+        case "cache":
+            # Generated code lies at the top, or in a folder for what changes; code anywhere else is a library's.
+            above = PurePosixPath(path).parent.as_posix()
+            return not there.code or above == "." or bool(_CHANGING.search(above))
+        case "logs":
+            return not there.code
+        case "media":
+            if not there.pictures or there.code > there.pictures:
+                return False
+            # Pictures of the code itself came with it.
+            return not _AMBIGUOUS.match(PurePosixPath(path).name) or there.newest_picture > newest_code
+        case _:
+            return there.code > 0
+
+
+def _rest_of_the_core(entries: Mapping[str, Entry], held: Mapping[str, _Held], found: _Areas) -> None:
+    """Where code stands at the top itself, what else is at the top with code in it is the core's, too."""
+    top = [p for p, e in entries.items() if "/" not in p and e.kind == "file" and _CODE.search(p)]
+    if not any(re.search(r"(?i)\.(php|py|js|rb|pl)$", p) for p in top):
+        return
+    for path, entry in entries.items():
+        if "/" in path or path in found.why or any(t.startswith(path + "/") for t in found.why):
+            continue
+        if entry.kind == "folder" and held.get(path, _Held()).code and not in_dependencies(f"{path}/"):
+            found.add("core", path, "code in it, and code beside it at the top")
+    for path in top:
+        found.add("core", path, "code at the top")
 
 
 def _below(path: str, taken: Mapping[str, str]) -> bool:
     return any(path.startswith(t + "/") for t in taken)
 
 
-def _counts(entries: Mapping[str, Entry]) -> dict[str, tuple[int, int, int]]:
-    """By folder: files of code, pictures and documents, and all files below."""
-    counts: dict[str, list[int]] = defaultdict(lambda: [0, 0, 0])
+def _held_by_folders(entries: Mapping[str, Entry]) -> dict[str, _Held]:
+    held: dict[str, list[int]] = defaultdict(lambda: [0, 0, 0, 0])
     for path, entry in entries.items():
         if entry.kind != "file":
             continue
@@ -83,8 +163,9 @@ def _counts(entries: Mapping[str, Entry]) -> dict[str, tuple[int, int, int]]:
         for depth, folder in enumerate([above, *above.parents]):
             if depth > 12 or folder.as_posix() == ".":
                 break
-            held = counts[folder.as_posix()]
-            held[0] += code
-            held[1] += picture
-            held[2] += 1
-    return {k: (v[0], v[1], v[2]) for k, v in counts.items()}
+            counts = held[folder.as_posix()]
+            counts[0] += code
+            counts[1] += picture
+            counts[2] += 1
+            counts[3] = max(counts[3], entry.mtime_ns if picture else 0)
+    return {k: _Held(*v) for k, v in held.items()}

@@ -7,10 +7,10 @@ import binascii
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from keenharbor.database import DatabaseState, Table
-from keenharbor.database.protocol import Row
+from keenharbor.database.protocol import Row, Schema
 from keenharbor.database.rewrite import HOST_COLUMN, PORT_COLUMN
 from keenharbor.site.connections import host_of_address
 
@@ -35,6 +35,9 @@ _BY_NAME = (
 )  # fmt: skip
 
 
+_VALUE = re.compile(r"(val|value|values|data|content|setting|option)$")
+
+
 @dataclass(frozen=True)
 class TableKind:
     """What a table is for, and the sign by which that was told; ``is_table`` is false for what the engine keeps for
@@ -55,6 +58,8 @@ def kind_of(table: Table, rows: Sequence[Row], prefix: str = "") -> tuple[str, s
     if table.kind != "table":
         return ("search" if table.kind in ("virtual", "shadow") else "internal"), f"a {table.kind} table of the engine"
     for kind, pattern in _BY_NAME:
+        if kind == "settings" and not any(_VALUE.search(c) for c in columns):
+            continue  # of settings, but none that hold a value
         if found := re.search(pattern, snake):
             return kind, f"its name has '{found[0].strip('_')}'"
     if {"expires", "expire", "expiry", "expires_at", "last_activity"} & columns:
@@ -137,7 +142,46 @@ def look_through(state: DatabaseState, host: str | None) -> tuple[list[TableKind
             exact.setdefault(*apart)
         kind, why = kind_of(table, rows, prefix)
         kinds.append(TableKind(table.name, kind, count, why, table.kind == "table"))
+    kinds = _with_related(kinds, state.schema)
     return kinds, AddressPlaces(dict(cells), dict(opaque), dict(hosts.most_common(20)), exact)
+
+
+def _with_related(kinds: Sequence[TableKind], schema: Schema) -> list[TableKind]:
+    """The same with tables that belong to a visitors' table: by a column that names it (``comment_id``), or by their
+    name (``commentmeta``). People's accounts are no such table: much of the content names them."""
+    by_name = {k.table: k for k in kinds}
+    stems = {k.table: _stem(k.table) for k in kinds if k.kind == "visitors" and not _ACCOUNTS.search(k.table)}
+    grown = True
+    while grown:
+        grown = False
+        for table in schema.tables:
+            kind = by_name.get(table.name)
+            if kind is None or kind.kind != "content" or table.kind != "table":
+                continue
+            of = next((t for t, stem in stems.items() if _belongs(table, t, stem)), None)
+            if of is not None:
+                by_name[table.name] = replace(kind, kind="visitors", why=f"it belongs to {of}")
+                stems[table.name] = _stem(table.name)
+                grown = True
+    return [by_name[k.table] for k in kinds]
+
+
+_ACCOUNTS = re.compile(r"(?i)(user|member|account|author|customer|person|people|profile)s?$")
+
+
+def _stem(table: str) -> str:
+    """The singular of a table's last word: ``comment`` of ``shop_comments``."""
+    last = re.split(r"[_.]", re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", table).lower())[-1]
+    return last[:-3] + "y" if last.endswith("ies") else last[:-1] if last.endswith("s") and len(last) > 3 else last
+
+
+def _belongs(table: Table, to: str, stem: str) -> bool:
+    if table.name == to or len(stem) < 4:
+        return False
+    named = re.search(
+        rf"(?i)(^|_){re.escape(stem)}s?_?(meta|data|items?|lines?|repl(y|ies)|details?|files?)$", table.name
+    )
+    return named is not None or any(c.lower() in (f"{stem}_id", f"{stem}id", f"id_{stem}") for c in table.columns)
 
 
 def _host_and_port(table: Table, rows: Sequence[Row]) -> tuple[str, str] | None:

@@ -15,6 +15,13 @@ from keenharbor.database import DatabasePlace, open_database
 from keenharbor.host import ReadPath, WalkRules
 from keenharbor.site.components import FoundComponent, components_in, distributions
 from keenharbor.site.connections import host_of_address
+from keenharbor.site.inference.address import (
+    AddressFound,
+    Visit,
+    address_in_cells,
+    address_in_settings,
+    visit_nothing,
+)
 from keenharbor.site.inference.areas import areas_in
 from keenharbor.site.inference.contents import AddressPlaces, TableKind, is_packed_text, look_through
 from keenharbor.site.inference.databases import (
@@ -51,28 +58,11 @@ from keenharbor.site.settings import Setting, key_parts
 from keenharbor.tree import AreaRules, scan_tree
 from keenharbor.tree import Entry as TreeEntry
 
-_ADDRESS_KEY = re.compile(
-    r"(?i)(^|[._$-])(site_?|base_?|home_?|root_?|app_?|public_?|live_?|canonical_?|web_?)*(url|address|uri|host|"
-    r"domain|home|link)$"
-)
-_PLACEHOLDER = re.compile(r"(?i)//(www\.)?(example\.(com|org|net)|localhost|127\.0\.0\.1|your-?(site|domain)[^/]*)$")
 _MAIL = re.compile(r"(?i)(mail|smtp|email)")
 _TIMER = re.compile(r"(?i)(^|[._-])(cron|schedul|timer)")
 _TITLE = re.compile(r"(?i)(^|[._$-])(site_?|blog_?)?(name|title)$")
 
 _AS_YOU_SAID = "as you said"
-
-
-@dataclass(frozen=True)
-class AddressFound:
-    """The site's address: ``setting`` (and its ``source``) or ``cell`` where it stands."""
-
-    address: str
-    evidence: str
-    sure: Sureness
-    source: Source | None = None
-    setting: str | None = None
-    also: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -116,10 +106,12 @@ class Inferred:
 
 
 def infer_site(
-    ground: Ground, given: Given, opener: Opener = count_tables, progress: Progress | None = None
-) -> Inferred:
+    ground: Ground, given: Given, opener: Opener = count_tables, progress: Progress | None = None,
+    visit: Visit = visit_nothing,
+) -> Inferred:  # fmt: skip
     """Look at the site on ``ground`` and work out what it is made of. Reads only; databases are opened for reading.
-    Raises `UsageError` when there is no folder."""
+    ``visit`` says whether a site answers at an address of this machine; nothing else is visited. Raises `UsageError`
+    when there is no folder."""
     progress = progress or Silent()
     root = ground.root
     if not root.is_dir():
@@ -133,7 +125,7 @@ def infer_site(
     progress.stage("trying databases")
     tried = try_candidates(database_candidates(ground, entries, sources), opener)
     best = tried[0] if tried else None
-    address = _address_in_settings(sources, given.address)
+    address = address_in_settings(sources, best.candidate.source if best else None, given.address, visit)
     components = [c for h in homes for c in h.components]
     kinds: tuple[TableKind, ...] = ()
     places: AddressPlaces | None = None
@@ -142,7 +134,7 @@ def infer_site(
     if best is not None and best.answered:
         progress.stage("looking through the database")
         kinds, places, address, switch, settings_table = _database_facts(
-            best.candidate.place, address, switch, components
+            best.candidate.place, address if given.address is None else None, switch, components, visit, address
         )
     core = _core(ground, entries, sources, homes, runtime)
     if core is None and given.core_version_file is not None:
@@ -157,7 +149,9 @@ def infer_site(
     homes, switch = _python_packages(ground, sources, homes, switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
     settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
-    areas, why = areas_in(entries, homes, settings_files, [core.version_file] if core and core.version_file else [])
+    areas, why = areas_in(
+        entries, homes, settings_files, [core.version_file] if core and core.version_file else [], sources
+    )
     by_kind = {kind: [h for h in homes if h.kind == kind] for kind in ("extension", "theme")}
     chosen = {kind: _with_others(_with_alike(_main(found, switch), found), found) for kind, found in by_kind.items()}
     taken = {
@@ -176,20 +170,28 @@ def infer_site(
     )  # fmt: skip
 
 
+_DatabaseFacts = tuple[
+    tuple[TableKind, ...], AddressPlaces, AddressFound | None, SwitchFound | None, tuple[str, str, str] | None
+]
+
+
 def _database_facts(
-    place: DatabasePlace, address: AddressFound | None, switch: SwitchFound | None, components: Sequence[FoundComponent]
-) -> tuple[tuple[TableKind, ...], AddressPlaces, AddressFound | None, SwitchFound | None, tuple[str, str, str] | None]:
-    host = host_of_address(address.address) if address is not None else None
+    place: DatabasePlace, address: AddressFound | None, switch: SwitchFound | None,
+    components: Sequence[FoundComponent], visit: Visit, said: AddressFound | None,
+) -> _DatabaseFacts:  # fmt: skip
+    """What the database tells; ``said`` is the address that is known, ``address`` the same unless a person named it."""
+    host = host_of_address(said.address) if said is not None else None
     with open_database(place).reading() as state:
         kinds, places = look_through(state, host)
-        if address is None and places.exact:
-            address = _address_in_cells(places)
-            if address is not None:
-                _, places = look_through(state, host_of_address(address.address))
+        found = said
+        if said is None or address is not None:
+            found = address_in_cells(places, [k.table for k in kinds if k.kind == "settings"], address, visit)
+        if found is not None and host_of_address(found.address) != host:
+            _, places = look_through(state, host_of_address(found.address))
         if switch is None and components:
             switch = switch_in_database(state, components)
         table = _settings_table(kinds, {t.name: t.columns for t in state.schema.tables})
-    return tuple(kinds), places, address, switch, table
+    return tuple(kinds), places, found, switch, table
 
 
 def _settings_table(kinds: Sequence[TableKind], columns: Mapping[str, Sequence[str]]) -> tuple[str, str, str] | None:
@@ -201,64 +203,6 @@ def _settings_table(kinds: Sequence[TableKind], columns: Mapping[str, Sequence[s
             name = min(names, key=lambda c: (bool(re.search(r"(?i)id$", c)), columns[kind.table].index(c)))
             return kind.table, name, values[0]
     return None
-
-
-def _address_in_settings(sources: Sequence[Source], said: str | None) -> AddressFound | None:
-    found: list[tuple[float, AddressFound]] = []
-    for source in sources:
-        for setting in source.settings:
-            value = setting.value.strip()
-            if len(value) > 300 or not value.lower().startswith("http") or host_of_address(value) is None:
-                continue
-            if not _ADDRESS_KEY.search(setting.key) or source.example:
-                continue
-            bare = re.match(r"https?://[^/\s?#]+", value)
-            assert bare is not None
-            deep = value.rstrip("/") != bare[0]
-            score = source.score - (1.5 if deep else 0) - 0.5 * len(key_parts(setting.key))
-            score -= (
-                3
-                if re.search(
-                    r"(?i)(api|cdn|docs?|support|update|feed|author|vendor|license|homepage|repository|schema|proxy)",
-                    setting.key,
-                )
-                else 0
-            )
-            score += 1 if re.search(r"(?i)(site|base|home|app)", setting.key) else 0
-            sure, why = (Sureness.READ if score > 0 else Sureness.LIKELY), source.evidence(setting)
-            if _PLACEHOLDER.search(bare[0]):
-                score, sure, why = score - 2, Sureness.GUESSED, f"{why}; it looks like a placeholder"
-            found.append((score, AddressFound(bare[0], why, sure, source, setting.key)))
-    found.sort(key=lambda f: -f[0])
-    if said is not None:
-        host = host_of_address(said)
-        fit = next((f for _, f in found if host_of_address(f.address) == host), None)
-        return AddressFound(
-            said.rstrip("/"), "as you said", Sureness.READ, fit.source if fit else None, fit.setting if fit else None
-        )
-    if not found or found[0][0] < -1.5:
-        return None
-    best = found[0][1]
-    return AddressFound(
-        best.address, best.evidence, best.sure, best.source, best.setting,
-        tuple(dict.fromkeys(f.evidence for _, f in found[1:] if f.address == best.address)),
-    )  # fmt: skip
-
-
-def _address_in_cells(places: AddressPlaces) -> AddressFound | None:
-    ranked = sorted(
-        places.exact.items(),
-        key=lambda p: (
-            -bool(re.search(r"(?i)(site|home|base|url|address|domain|host)", p[0])),
-            -places.hosts.get(host_of_address(p[1]) or "", 0),
-        ),
-    )
-    if not ranked:
-        return None
-    place, address = ranked[0]
-    bare = re.match(r"https?://[^/\s?#]+", address)
-    sure = Sureness.LIKELY if re.search(r"(?i)(site|home|base|url)", place) else Sureness.GUESSED
-    return AddressFound(bare[0], f"cell {place}", sure) if bare else None
 
 
 def _core(
@@ -403,7 +347,7 @@ def _settings_source(sources: Sequence[Source], address: AddressFound | None, da
         return address.source
     if database is not None and database.candidate.source is not None:
         return database.candidate.source
-    return next((s for s in sources if s.score > 0), None)
+    return next((s for s in sources if s.score > 0 and s.is_own), None)
 
 
 def _mail(sources: Sequence[Source], settings: Source | None) -> tuple[Source, Mapping[str, Setting]] | None:
@@ -422,8 +366,9 @@ def _timers(sources: Sequence[Source]) -> list[str]:
 
 
 def _title(sources: Sequence[Source], settings: Source | None) -> tuple[str, str] | None:
-    for source in ([settings] if settings is not None else []) + [s for s in sources[:10] if s is not settings]:
-        for setting in source.settings:
+    own = [s for s in sources if s.is_own and s is not settings][:10]
+    for source in [*([settings] if settings is not None else []), *own]:
+        for setting in source.own_settings:
             speaks = _TITLE.search(setting.key) and re.search(r"(?i)(site|blog|title|general)", setting.key)
             if speaks and 1 < len(setting.value) <= 80 and not re.search(r"[\\/]|^\d+$", setting.value):
                 return setting.value, source.evidence(setting)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
@@ -27,11 +27,16 @@ from keenharbor.site.settings import form_of, key_parts
 from keenharbor.tree import Entry
 
 _VERSION = re.compile(r"v?(\d+\.\d+(?:\.\d+){0,2}(?:[-.+]?(?:alpha|beta|rc|dev|patch|p|pl)[.-]?\d*)?)", re.IGNORECASE)
-_VERSION_FILE = re.compile(r"(?i)^(version|release|[a-z]+[_-]version)(\.txt|\.md)?$")
+_VERSION_FILE = re.compile(r"(?i)^([a-z]+[_.-])?(version|release)([_.-][a-z]+)?(\.txt|\.md)?$")
+_NAMED_FOR_IT = re.compile(r"(?i)(^|[_.-])(version|release)([_.-]|$)")
+_IN_COMMENT = re.compile(
+    r"(?im)^[ \t/*#@;!<>-]*(?:@?(?:version|release)\b[ \t:=]*)?v?(\d+\.\d+(?:\.\d+){0,2})[ \t*/>-]*$"
+)
 _VERSION_KEY = re.compile(r"(?i)^\$?(?:[a-z]+_)*(version|release)(_?(number|string|full|id))?$")
 _OTHER_VERSION = re.compile(
     r"(?i)(min|max|req|db|schema|api|php|python|node|mysql|sql|tested|compat|old|prev|assets?|style|script|jquery|"
-    r"plugin|theme|ext|http|tls)"
+    r"plugin|theme|ext|http|tls|ssl|protocol|xml|html|rpc|soap|content|file|format|config|cache|client|driver|spec|"
+    r"cookie|feed|rss|charset)"
 )
 _CORE_PLACE = re.compile(
     r"(?i)(^|/)(core|includes?|lib|libraries|system|src|app|kernel|framework|inc|engine|bootstrap)(/|$)"
@@ -43,6 +48,9 @@ _EXTENSION = re.compile(
 _NOT_A_HOME = re.compile(
     r"(?i)(^|/)(tests?|cache|tmp|docs?|examples?|media|uploads|fixtures|locale|languages?|lang|migrations)(/|$)"
 )
+
+_LARGEST_COMMENTED = 64 * 1024
+_BY_PLACE = re.compile(r"(?i)^(extensions?|plugins?|modules?|addons?|add-ons?|contrib)$")
 
 FIELDS = {
     "name": (
@@ -116,14 +124,35 @@ def homes_in(root: ReadPath, entries: Mapping[str, Entry]) -> list[Home]:
         best = _best_pattern(root, home, patterns, len(children[home]))
         if best is not None:
             found.append(best)
+    described = {h.part.folder for h in found}
+    found += [h for h in _homes_by_place(root, shared, children) if h.part.folder not in described]
     found.sort(
         key=lambda h: (
+            h.sure is Sureness.GUESSED,
             not (_EXTENSION.search(h.part.folder) or _THEME.search(h.part.folder)),
             -len(h.components),
             h.part.folder,
         )
     )
     return [h for h in found if not any(o is not h and h.part.folder.startswith(o.part.folder + "/") for o in found)]
+
+
+def _homes_by_place(
+    root: ReadPath, shared: Mapping[str, Counter[str]], children: Mapping[str, set[str]]
+) -> Iterator[Home]:
+    """Folders that are called after what they hold, of which most have the same file of code: nothing else describes
+    what is in them."""
+    for home, patterns in shared.items():
+        if not _BY_PLACE.match(PurePosixPath(home).name) or _NOT_A_HOME.search(home):
+            continue
+        siblings = len(children[home])
+        pattern, count = next(((p, c) for p, c in patterns.most_common(6) if form_of(p) in ("php", "python")), ("", 0))
+        if count < 2 or count < 0.6 * siblings:
+            continue
+        part = FolderPart(folder=home, facts=pattern, format="folder")
+        components = tuple(components_in(root, part))
+        told = f"{home}/: {len(components)} of its folders have {pattern}; nothing tells their versions"
+        yield Home(part, "extension", components, told, Sureness.LIKELY)
 
 
 def _best_pattern(root: ReadPath, home: str, patterns: Counter[str], siblings: int) -> Home | None:
@@ -237,7 +266,7 @@ def core_in(
     for source in sources:
         if apart(source.path):
             continue
-        for setting in source.settings:
+        for setting in source.own_settings:
             last = key_parts(setting.key)[-1]
             exact = _VERSION.fullmatch(setting.value.strip())
             if not _VERSION_KEY.match(last) or exact is None or setting.kind not in ("text", "number"):
@@ -258,8 +287,32 @@ def core_in(
             )
             sure = Sureness.LIKELY if points >= 3.5 else Sureness.GUESSED
             found.append((points, CoreFound(exact[1], source.evidence(setting), sure, source.path, setting.key)))
+    known = {f.version_file for _, f in found}
+    found += _cores_in_comments(root, [p for p in entries if p not in known and not apart(p)], entries)
     found.sort(key=lambda f: -f[0])
     return [f for _, f in found]
+
+
+def _cores_in_comments(
+    root: ReadPath, paths: Iterable[str], entries: Mapping[str, Entry]
+) -> Iterator[tuple[float, CoreFound]]:
+    """Versions that stand in a comment of a file of code which is named for that."""
+    for path in paths:
+        name = PurePosixPath(path).name
+        named = _NAMED_FOR_IT.search(name.partition(".")[0]) and form_of(name) in ("php", "python")
+        if not named or entries[path].kind != "file" or not 0 < entries[path].size < _LARGEST_COMMENTED:
+            continue
+        version = _version_in_comments((root / path).read_text(errors="replace"))
+        if version is not None:
+            points = 4.0 - 0.4 * path.count("/") + (1.5 if _CORE_PLACE.search(path) else 0)
+            yield points, CoreFound(version, f"{path}, a comment", Sureness.LIKELY, path)
+
+
+def _version_in_comments(text: str) -> str | None:
+    """A version that stands alone on a line of a comment, where no other number comes before it in the file."""
+    found = _IN_COMMENT.search(text)
+    first = re.search(r"\d[\w.+-]*", text)
+    return found[1] if found is not None and first is not None and first[0] == found[1] else None
 
 
 def core_distribution(packages: ReadPath, apps: Sequence[str]) -> CoreFound | None:
@@ -326,6 +379,9 @@ def switch_in_settings(sources: Sequence[Source], components: Sequence[FoundComp
         lists: dict[str, set[str]] = defaultdict(set)
         for setting in source.settings:
             *above, last = key_parts(setting.key)
+            listed = words_of_cell(setting.value) & names if re.search(r"[,;|\s]", setting.value) else set()
+            if len(listed) >= 2 and not setting.inside and (source.is_own or source.score > 0):
+                lists[setting.key] = listed
             if not above:
                 continue
             way = ".".join(above)
@@ -336,7 +392,7 @@ def switch_in_settings(sources: Sequence[Source], components: Sequence[FoundComp
         for way, on in lists.items():
             if len(on) < min(2, len(components)) or (best is not None and len(on) <= len(best.on)):
                 continue
-            first = next(s for s in source.settings if s.key.startswith(way + "."))
+            first = next(s for s in source.settings if s.key == way or s.key.startswith(way + "."))
             told = f"{source.evidence(first)}: it names {len(on)} of them"
             best = SwitchFound(SwitchPart(setting=way), frozenset(on), told, Sureness.READ, source)
     return best

@@ -35,6 +35,18 @@ _TELLING = re.compile(
     rb"(?i)(\bdb|database|dsn|mysql|pgsql|postgres|sqlite|mariadb|https?://|version|password|passwd|mail|"
     rb"installed_apps)"
 )
+_OF_OTHERS = re.compile(
+    r"(?i)(^|/)(plugins?|extensions?|modules?|addons?|add-ons?|widgets?|packages?|bundles?|themes?|templates?|skins?|"
+    r"libs?|libraries|third[-_]?party|classes|languages?|locales?|i18n|migrations?|tests?|docs?)/"
+)
+_MANIFEST = re.compile(
+    r"(?i)^(composer|package|bower|component|plugin|extension|theme|module|manifest|pyproject|setup|cargo|info)"
+    r"([.-]lock)?\.(json|toml|cfg|xml|ya?ml|ini|info)$|\.(info|meta|lock)$|-lock\.json$"
+)
+_OWN_NAME = re.compile(
+    r"(?i)(^|[._/-])(config(uration)?|settings?|conf|local\w*|env|parameters|options|site|sites|defines?|constants?|"
+    r"production|prod|live|secrets?|common|base|main|general|global|database|db|app)([._/-]|\d|$)|config|settings"
+)
 _MOST_SOURCES = 600
 _CODE = ("php", "python")
 
@@ -49,6 +61,20 @@ class Source:
     settings: tuple[Setting, ...]
     score: float
     example: bool = False
+
+    @property
+    def is_own(self) -> bool:
+        """Whether what it says can be of the site itself, by its name and place: not of a library, an extension, a
+        package or an example."""
+        name = PurePosixPath(self.path).name
+        if self.example or _MANIFEST.search(name) or _OF_OTHERS.search(self.path):
+            return False
+        return bool(_OWN_NAME.search(name if self.form in _CODE else self.path)) or "/" not in self.path
+
+    @property
+    def own_settings(self) -> Iterator[Setting]:
+        """Its settings but for values that code works with."""
+        return (s for s in self.settings if not s.inside)
 
     @cached_property
     def values(self) -> dict[str, str]:
@@ -127,7 +153,7 @@ ROLES = {
     "socket": r"unix_?socket|socket|sock",
     "port": r"port",
     "host": r"hostname|hostspec|host|server|addr",
-    "engine": r"driver|adapter|dialect|client|engine|db_?type|phptype|type|backend|rdbms|provider",
+    "engine": r"driver|adapter|dialect|client|engine|phptype|type|backend|rdbms|provider",
     "url": r"url|uri|dsn|connection_?string|connection|default",
     "path": r"path|filename|file_?path|file|storage",
     "name": r"database|dbase|catalog|name|schema|db",

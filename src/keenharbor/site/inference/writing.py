@@ -60,12 +60,20 @@ def _wrapped(text: str) -> list[str]:
     return textwrap.wrap(re.sub(r"[\x00-\x1f\x7f]+", " ", text), 116) or [""]
 
 
+_ANY_FOLDER = re.compile(
+    r"(?i)^(site|www|htdocs|httpdocs|public_html|html|web|webroot|public|app|src|current|docroot|)$"
+)
+
+
 def site_name(found: Inferred, given: Given) -> tuple[str, str]:
     """A short name for the site, and where it comes from."""
     if given.name is not None:
         return given.name, "as you said"
     titled = (found.title[0], f"guessed from the title ({found.title[1]})") if found.title is not None else ("", "")
-    for text, why in (titled, (found.root.name, "guessed from the folder")):
+    folder = next(
+        (n for n in (found.root.name, *(p.name for p in found.root.parents[:2])) if not _ANY_FOLDER.match(n)), ""
+    )
+    for text, why in (titled, (folder or found.root.name, "guessed from the folder")):
         name = re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:60].strip("-")
         if name:
             return name, why

@@ -20,7 +20,8 @@ class Setting:
     """One value. ``line`` counts from 1; ``start`` and ``end`` enclose what stands for it in the text (characters),
     where a new value can be written with ``write``; both are -1 where the value is put together from several places.
 
-    ``kind`` is what the file says it is: a text, a number, true or false, nothing.
+    ``kind`` is what the file says it is: a text, a number, true or false, nothing. One that stands ``inside`` a
+    function is a value that code works with, and no setting of the site.
     """
 
     key: str
@@ -30,6 +31,7 @@ class Setting:
     end: int = -1
     kind: str = "text"
     write: Callable[[str], str] = str
+    inside: bool = False
 
 
 class SettingsError(ValueError):

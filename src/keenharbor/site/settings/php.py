@@ -14,7 +14,7 @@ import itertools
 import json
 import posixpath
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from keenharbor.site.settings.common import DEEPEST, Lines, Setting, SettingsError, joined_key
@@ -106,6 +106,25 @@ def _tokens(text: str) -> tuple[list[_Token], list[_Token]]:
     return tokens, comments
 
 
+def _bodies_of_functions(tokens: Sequence[_Token]) -> Iterator[tuple[int, int]]:
+    """The outermost bodies of functions and methods: the first and the last token of each."""
+    at = 0
+    while at < len(tokens):
+        if tokens[at].kind != "name" or tokens[at].text.lower() != "function":
+            at += 1
+            continue
+        while at < len(tokens) and tokens[at].text not in ("{", ";"):
+            at += 1
+        begin, depth = at, 0
+        while at < len(tokens):
+            depth += (tokens[at].text == "{") - (tokens[at].text == "}")
+            at += 1
+            if depth <= 0:
+                break
+        if at - 1 > begin:
+            yield begin, at - 1
+
+
 class _Reader:
     def __init__(self, text: str, file: str) -> None:
         self._text, self._file = text, file
@@ -113,13 +132,21 @@ class _Reader:
         self._lines = Lines(text)
         self._known: dict[str, str] = {}
         self._at = 0
+        self._bodies = list(_bodies_of_functions(self._tokens))
+        self._inside = False
 
     def settings(self) -> Iterator[Setting]:
         yield from itertools.islice(itertools.chain(self._statements(), self._in_comments()), _MOST_SETTINGS)
 
     def _statements(self) -> Iterator[Setting]:
+        bodies = iter(self._bodies)
+        body = next(bodies, None)
         while self._at < len(self._tokens):
+            while body is not None and self._at > body[1]:
+                body = next(bodies, None)
+            self._inside = body is not None and body[0] <= self._at
             yield from self._statement()
+        self._inside = False
 
     # -- what gives a value a name ---------------------------------------------------------------------------
 
@@ -216,7 +243,9 @@ class _Reader:
             return
         if value.entries is None:
             write = _as_php if value.kind == "text" else str
-            yield Setting(key, value.text, self._lines.of(value.at), value.start, value.end, value.kind, write)
+            yield Setting(
+                key, value.text, self._lines.of(value.at), value.start, value.end, value.kind, write, self._inside
+            )
             return
         for name, inner in value.entries:
             part = joined_key([name])
