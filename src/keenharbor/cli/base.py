@@ -56,8 +56,10 @@ class Session:
                 self.progress.note(f"that it was stopped is not in the log: {error.strerror}")
 
     def feed(self, site: SiteView, channels: Collection[str] = ()) -> Feed:
-        """The site's feed, with the releases of ``channels`` (none: those of the site file). Raises `UsageError` when
-        the site file names none, or when it has none of a channel."""
+        """The site's feed, with the releases of ``channels`` (none: those of the site file); one that knows nothing
+        where the site file names none. Raises `UsageError` when it has none of a channel."""
+        from keenharbor.site.feed import NoFeed
+
         found = self.feed_if_any(site)
         if found is not None:
             strange = sorted(set(channels) - {r.channel for r in found.releases}) if found.has_packages else []
@@ -65,9 +67,9 @@ class Session:
                 raise UsageError(f"the feed has no release of the channel '{strange[0]}'", where=site.site_file)
             assert site.model.feed is not None
             found = found.within(channels or site.model.feed.channels)
-        if found is None:
+        if found is None and channels:
             raise UsageError("no feed of releases is named", where=site.site_file, advice="add [feed] with its path")
-        return found
+        return found if found is not None else NoFeed(site.site_file)
 
     def feed_if_any(self, site: SiteView) -> Feed | None:
         from keenharbor.site.sitefeed import feed_of

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import shlex
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -17,8 +20,10 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.ready import checks_table, judge_target, target_options
 from keenharbor.site.log import append_log
+from keenharbor.site.releasefiles import release_files
+from keenharbor.site.view import SiteView
 from keenharbor.trial.check import check_plan
-from keenharbor.trial.draft import PATCHES, draft_plan, proposed_checks
+from keenharbor.trial.draft import PATCHES, OwnSteps, draft_plan, proposed_checks
 from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan
 
 plan_argument = click.argument(
@@ -40,18 +45,31 @@ def plan() -> None:
     help="Visit the pages and propose checks, where the site has no log-in or none that writes.",
 )
 @click.option("--force", is_flag=True, help="Write over a plan that is there.")
-def draft(session: Session, out: Path, pages: bool, force: bool, **said: Any) -> None:
-    """Write upgrade.toml: ordered steps, with comments, made from the decisions of 'ready'."""
+@click.option(
+    "--release", metavar="FOLDER", help="Without a feed: the unpacked release (or its archive) to put in place."
+)
+@click.option("--run", "commands", multiple=True, metavar="COMMAND", help="Without a feed: a command to run behind it.")
+def draft(
+    session: Session, out: Path, pages: bool, force: bool, release: str | None, commands: tuple[str, ...], **said: Any
+) -> None:
+    """Write upgrade.toml: ordered steps, with comments, made from the decisions of 'ready'. Without a feed, from the
+    release and the commands that you name."""
     site = session.site()
+    own = _own_steps(site, release, commands)
+    if own.release is not None and said["core"] is None:
+        said["core"] = release_files(site.site_file.absolute().parent / own.release).version_of(site)
     feed = session.feed(site, said["channels"])
     if out.exists() and not force:
         raise UsageError(
             "there is a plan already", where=out, advice="add --force to write over it, or name another with --out"
         )
     readiness = judge_target(session, site, **said)
-    drafted = draft_plan(site, feed, readiness, proposed_checks(site, session.progress) if pages else "")
+    drafted = draft_plan(site, feed, readiness, proposed_checks(site, session.progress) if pages else "", own)
     if not drafted.has_steps:
-        raise UsageError("there is nothing to do for this target", advice="name another one with --core or --runtime")
+        advice = "name another one with --core or --runtime"
+        if site.model.feed is None:
+            advice += ", or what is to be done: --release FOLDER, --run COMMAND"
+        raise UsageError("there is nothing to do for this target", advice=advice)
     write_durably(out, drafted.text.encode())
     for name, patch in drafted.patches.items():
         write_durably(private_folder(out.parent / PATCHES) / f"{name}.patch", patch.encode())
@@ -67,6 +85,17 @@ def draft(session: Session, out: Path, pages: bool, force: bool, **said: Any) ->
         show.next_step(console, f"read {out}, then: keenharbor trial run")
 
     session.show({"plan": str(out), "open": open_ones, **made.model_dump(mode="json")}, render)
+
+
+def _own_steps(site: SiteView, release: str | None, commands: Sequence[str]) -> OwnSteps:
+    """What was named on the command line; the release as the site file's folder has it."""
+    if (release is not None or commands) and site.model.feed is not None:
+        raise UsageError("--release and --run are for sites without a feed", where=site.site_file)
+    if release is not None:
+        release_files(Path(release))
+        home = site.site_file.absolute().parent
+        release = os.path.relpath(Path(release).absolute(), home)
+    return OwnSteps(release, tuple(tuple(shlex.split(c)) for c in commands))
 
 
 @harbor_command(plan, name="show")

@@ -17,6 +17,8 @@ from keenharbor.judge.target import Target, judge_for
 from keenharbor.site.checks import Check, Decision
 from keenharbor.site.view import SiteView
 
+_MOST_KEPT = 8
+
 
 def target_options(function: Callable[..., object]) -> Callable[..., object]:
     """The options that say where to go; `ready` and `plan draft` have them."""
@@ -67,10 +69,14 @@ def _render(out: Console, found: Readiness, runtime: str) -> None:
     checks_table(out, found.checks)
     show.heading(out, "Decisions")
     order = sorted(found.decisions, key=lambda d: (not d.open, d.action == "keep", d.name))
+    kept = [d for d in order if d.action == "keep" and not d.open and not d.off]
+    shown = order if len(kept) <= _MOST_KEPT else [d for d in order if d not in kept[_MOST_KEPT:]]
     show.table(
         out, ("name", "decision", "reason"),
-        [(d.name, Text(_decision(d), style="bold" if d.open else ""), d.reason) for d in order],
+        [(d.name, Text(_decision(d), style="bold" if d.open else ""), d.reason) for d in shown],
     )  # fmt: skip
+    if len(shown) < len(order):
+        out.print(Text(f"and {len(order) - len(shown)} more are kept (--json lists all)", style="dim"))
     target = " ".join(("--core", found.core, "--runtime", found.suggested_runtime, *found.proposals))
     show.next_step(out, f"keenharbor {'ready' if found.verdict == 'blocked' else 'plan draft'} {target}")
 

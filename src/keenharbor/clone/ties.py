@@ -117,7 +117,10 @@ def put_programs(clone: Clone) -> None:
     private_folder(clone.outbox)
     program, sessions = programs / "sendmail", private_folder(clone.folder / "tmp" / "sessions")
     write_durably(program, _SENDMAIL.format(python=sys.executable, outbox=str(clone.outbox)).encode(), PRIVATE_FOLDER)
-    php = f'sendmail_path = "{program} -t -i"\nsession.save_path = "{sessions}"\n'
+    own = clone.folder / "tmp"
+    php = f'sendmail_path = "{program} -t -i"\nsession.save_path = "{sessions}"\n' + "".join(
+        f'{key} = "{own}"\n' for key in ("sys_temp_dir", "upload_tmp_dir", "opcache.lockfile_path")
+    )
     write_plain(programs / "mail.ini", php.encode())
 
 

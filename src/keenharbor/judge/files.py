@@ -41,12 +41,10 @@ def edit_checks(site: SiteView, feed: Feed, decisions: list[Decision], core_move
             checks.append(Check(f"local edits of {name}", Verdict.CAUTION, reason, remedy))
         else:
             checks.append(Check(f"local edits of {name}", Verdict.CLEAR, f"stay as they are: {listed}"))
-    for note in unchecked:
-        checks.append(
-            Check(
-                "local edits", Verdict.CAUTION, f"could not be checked: {note}", "look yourself, or complete the feed"
-            )
-        )
+    if unchecked:
+        listed = "; ".join(unchecked[:4]) + (f"; and {len(unchecked) - 4} more" if len(unchecked) > 4 else "")
+        remedy = "keenharbor survey --pristine COPY compares with an unpacked release; or complete the feed"
+        checks.append(Check("local edits", Verdict.CAUTION, f"could not be checked: {listed}", remedy))
     return checks
 
 

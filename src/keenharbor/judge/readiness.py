@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from datetime import timedelta
 
 from keenharbor.base.errors import UsageError
-from keenharbor.base.text import today
+from keenharbor.base.text import plural, today
 from keenharbor.judge.choices import REPLACE, Choice
 from keenharbor.judge.inquiry import CHECKS, Inquiry
 from keenharbor.judge.solving import RUNTIME, FeedUniverse, Offer, Solved, Unsolved, Wish, least_change, route, solve
 from keenharbor.site.checks import Check, Decision, Verdict
 from keenharbor.site.components import distributions, normal_name
-from keenharbor.site.feed import Feed, Release, allows, is_version, version_order
+from keenharbor.site.feed import Feed, NoFeed, Release, allows, is_version, version_order
 from keenharbor.site.indexfeed import IndexFeed, required
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.view import Component, SiteView
@@ -85,19 +85,33 @@ def judge(
         if name not in components:
             raise UsageError(f"the site has no extension or theme '{name}'", advice="'keenharbor survey' lists them")
     release = feed.need(site.model.core.package, core)
-    checks = [*_core_checks(site, release, runtime)]
-    way = route(feed, site.model.core.package, core_now, core) if version_order(core) > version_order(core_now) else []
+    checks = [*_core_checks(site, release, runtime, in_feed=not isinstance(feed, NoFeed))]
+    moves_up = version_order(core) > version_order(core_now)
+    known = not isinstance(feed, NoFeed)
+    way = route(feed, site.model.core.package, core_now, core) if moves_up and known else [core] if moves_up else []
     checks += _route_checks(way, core_now, core, site)
-    decisions = []
+    decisions: list[Decision] = []
+    unversioned = 0
     others = sorted(v for v in site.model.runtime.launchers if v != runtime)
     for component in components.values():
         decision = _decide(component, feed, core, runtime, chosen.get(component.name), others)
         if component.name in site.model.upgrade.switch_off and component.on and decision.action in ("keep", "update"):
             decision = dataclasses.replace(decision, off=decision.off or "meanwhile")
         decisions.append(decision)
-        checks.append(_component_check(component, decision, core, runtime, feed))
-    decisions, together = _together(site, feed, decisions, components, core, runtime, chosen)
-    checks += together
+        told = _component_check(component, decision, core, runtime, feed)
+        if component.version or told.verdict is not Verdict.CLEAR:
+            checks.append(told)
+        else:
+            unversioned += 1
+    if unversioned:
+        stay = f"{plural(unversioned, 'stays', 'stay')} as {'it is' if unversioned == 1 else 'they are'}"
+        checks.append(Check("extensions", Verdict.CLEAR, f"{stay}: nothing tells a version"))
+    if known:
+        decisions, together = _together(site, feed, decisions, components, core, runtime, chosen)
+        checks += together
+    elif core != core_now:
+        reason = f"what {core} asks for, and whether each extension fits it, nobody says: no feed is named"
+        checks.append(Check("feed", Verdict.CAUTION, reason, "read its notes; the trial shows the rest"))
     checks += latest.check() if latest is not None else []
     asked = Inquiry(site, feed, release, core, core_now, runtime, components, decisions, snapshot, database)
     for check in CHECKS:
@@ -142,6 +156,11 @@ def latest_core(site: SiteView, feed: Feed, runtime: str | None, chosen: Mapping
     """The newest core to which all that stays can go, on ``runtime`` (or the one that the site has); the newest of all
     when there is none, so that what stands in the way is told."""
     releases = feed.of(site.model.core.package)
+    if isinstance(feed, NoFeed):
+        raise UsageError(
+            "which release is the newest is not known: no feed is named", where=site.site_file,
+            advice="name the version with --core, or add [feed]",
+        )  # fmt: skip
     if not releases:
         raise UsageError(f"the feed has no {site.model.core.package}", where=feed.folder)
     now_version = version_order(site.core_version())
@@ -289,7 +308,7 @@ def _route_checks(way: list[str] | None, now_version: str, core: str, site: Site
     return []
 
 
-def _core_checks(site: SiteView, release: Release, runtime: str) -> list[Check]:
+def _core_checks(site: SiteView, release: Release, runtime: str, *, in_feed: bool) -> list[Check]:
     name, title = site.model.runtime.name, site.model.platform.title or site.model.platform.name
     now_core, now_runtime = site.core_version(), site.runtime_version()
     checks = []
@@ -300,7 +319,13 @@ def _core_checks(site: SiteView, release: Release, runtime: str) -> list[Check]:
     elif release.version == now_core:
         checks.append(Check("core", Verdict.CLEAR, f"{title} stays at {now_core}"))
     else:
-        checks.append(Check("core", Verdict.CLEAR, f"{title} {now_core} → {release.version} is in the feed"))
+        checks.append(
+            Check(
+                "core",
+                Verdict.CLEAR,
+                f"{title} {now_core} → {release.version}" + (" is in the feed" if in_feed else ""),
+            )
+        )
     known = site.model.runtime.launchers
     if not allows(release.requires.runtime, runtime):
         fit = [v for v in sorted(known) if allows(release.requires.runtime, v)]
@@ -356,10 +381,12 @@ def _decide(
         return Decision(name, kind, "update", chosen.version, reason="you decided so")
     fits_now = allows(component.requires_core, core) and allows(component.requires_runtime, runtime)
     best = feed.newest_for(name, core, runtime)
-    if best is not None and version_order(best.version) > version_order(component.version):
+    if best is not None and is_version(component.version) and best.order > version_order(component.version):
         return Decision(name, kind, "update", best.version, reason="the newest release that fits the target")
     if fits_now:
-        return Decision(name, kind, "keep", component.version, reason="fits the target as it is")
+        asks = component.requires_core or component.requires_runtime or not isinstance(feed, NoFeed)
+        reason = "fits the target as it is" if asks else "nobody says whether it fits: no feed is named"
+        return Decision(name, kind, "keep", component.version, reason=reason)
     elsewhere = next((v for v in other_runtimes if feed.newest_for(name, core, v) is not None), None)
     if elsewhere is not None:
         reason = f"no release fits core {core} on runtime {runtime}; one does on runtime {elsewhere}"
@@ -445,4 +472,6 @@ def _component_check(component: Component, decision: Decision, core: str, runtim
     if component.tested_up_to and version_order(component.tested_up_to) < version_order(core):
         reason = f"stays at {component.version}, tested up to core {component.tested_up_to} only" + state
         return Check(subject, Verdict.CAUTION, reason, "look at its pages in the trial")
-    return Check(subject, Verdict.CLEAR, f"stays at {component.version}" + state)
+    return Check(
+        subject, Verdict.CLEAR, f"stays {f'at {component.version}' if component.version else 'as it is'}" + state
+    )

@@ -16,7 +16,7 @@ from blake3 import blake3
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.host import AnyPath
 from keenharbor.site.components import installed_in
-from keenharbor.site.feed import Feed, Package
+from keenharbor.site.feed import Feed, NoFeed, Package
 from keenharbor.site.view import SiteView
 
 
@@ -54,6 +54,8 @@ def installed_packages(site: SiteView) -> list[Installed]:
 def local_edits(site: SiteView, feed: Feed) -> tuple[list[LocalEdit], list[str]]:
     """The local edits of all packages that the feed still has; and the packages it has not (or whose archive is
     damaged), which could not be checked."""
+    if isinstance(feed, NoFeed):
+        return [], ["no feed of releases is named"]
     if not feed.has_packages:
         return distribution_edits(site)
     edits: list[LocalEdit] = []
@@ -62,7 +64,7 @@ def local_edits(site: SiteView, feed: Feed) -> tuple[list[LocalEdit], list[str]]
         release = feed.find(installed.name, installed.version)
         try:
             if release is None:
-                unknown.append(f"{installed.name} {installed.version}: not in the feed")
+                unknown.append(f"{installed.name} {installed.version}".strip() + ": not in the feed")
             elif _differs(site.path(), installed, feed.sums(release)):
                 edits += edits_of(site.path(), installed, feed.package(release))
         except KeenHarborError as error:

@@ -185,6 +185,25 @@ class Feed:
         return found
 
 
+class NoFeed(Feed):
+    """Stands where the site file names no feed: nothing is known of any release, so what is asked for counts as there
+    is, and asks for nothing."""
+
+    def __init__(self, site_file: Path) -> None:
+        super().__init__(site_file.parent, FeedModel(format=1, releases=[]))
+        self._site_file = site_file
+
+    def need(self, name: str, version: str) -> Release:
+        version_order(version)
+        return Release(name=name, kind="core", version=version, archive="", sha256="0" * 64)
+
+    def package(self, release: Release) -> Package:
+        raise UsageError(
+            "no feed of releases is named, from which packages could be taken", where=self._site_file,
+            advice="add [feed] with its path, or let the step be of the kind 'release'",
+        )  # fmt: skip
+
+
 def read_feed(file: Path) -> Feed:
     """The feed in ``file``. Raises `UsageError` when it is missing or wrong."""
     try:

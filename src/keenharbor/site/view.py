@@ -327,6 +327,7 @@ class SiteView:
         for found in components_in(self.path(), part, self._packages_at):
             said = {k: v for k, v in found.facts.items() if k in Component.__dataclass_fields__ and k != "name"}
             on = None if states is None else self._is_on(part, states, found)
+            said.setdefault("version", "")
             yield Component(name=found.name, kind=kind, folder=found.folder, on=on, **said)
 
     def orphans(self) -> list[str]:

@@ -15,7 +15,7 @@ from keenharbor.host import AnyPath
 from keenharbor.judge.readiness import Readiness
 from keenharbor.site.checks import Decision
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
-from keenharbor.site.feed import Feed, Package, Release, allows
+from keenharbor.site.feed import Feed, NoFeed, Package, Release, allows
 from keenharbor.site.view import SiteView
 
 PATCHES = "upgrade-patches"
@@ -63,16 +63,30 @@ def proposed_checks(site: SiteView, progress: Progress) -> str:
     return propose_for_site(site, progress) if _lacks_checks(site) else ""
 
 
-def draft_plan(site: SiteView, feed: Feed, readiness: Readiness, proposed: str = "") -> Drafted:
+def draft_plan(
+    site: SiteView, feed: Feed, readiness: Readiness, proposed: str = "", own: OwnSteps | None = None
+) -> Drafted:
     """``upgrade.toml`` for what `keenharbor.judge.readiness.judge` decided, with comments that say why each step
     stands where it does. ``proposed`` are checks for the site file, told at the end where it lacks some."""
-    draft = _Draft(site, feed, readiness, proposed)
+    draft = _Draft(site, feed, readiness, proposed, own or OwnSteps())
     return Drafted("\n".join(draft.parts()), draft.patches)
 
 
+@dataclass(frozen=True)
+class OwnSteps:
+    """What a person wants carried out where no feed says it: the ``release`` (folder or archive, beside the site file)
+    and ``commands``."""
+
+    release: str | None = None
+    commands: tuple[tuple[str, ...], ...] = ()
+
+
 class _Draft:
-    def __init__(self, site: SiteView, feed: Feed, readiness: Readiness, proposed: str) -> None:
+    def __init__(
+        self, site: SiteView, feed: Feed, readiness: Readiness, proposed: str, own: OwnSteps
+    ) -> None:  # fmt: skip
         self._site, self._feed, self._readiness, self._proposed = site, feed, readiness, proposed
+        self._own = own
         self.patches: dict[str, str] = {}
 
     def parts(self) -> Iterator[str]:
@@ -92,7 +106,9 @@ class _Draft:
             yield "# -- First what cannot come along: the old core still runs, so a surprise shows at once.\n"
             for decision in removals:
                 yield _table(name=f"remove-{decision.name}", kind="remove", uninstall=decision.name)
-        if not self._feed.has_packages:
+        if isinstance(self._feed, NoFeed):
+            yield from self._by_hand()
+        elif not self._feed.has_packages:
             yield from self._distributions()
         else:
             early, late = self._updates()
@@ -186,6 +202,30 @@ class _Draft:
                 "left out.\n"
             )
             yield _table(name="check", kind="check")
+
+    def _by_hand(self) -> Iterator[str]:
+        """Steps for a site without a feed: what a person has named, and what is left to them."""
+        readiness, own = self._readiness, self._own
+        yield from self._runtime()
+        if own.release is not None:
+            yield (
+                "# -- The release, as it was unpacked. Settings, media, cache and logs of the site stay as they are.\n"
+            )
+            yield _table(
+                name="release",
+                kind="release",
+                source=own.release,
+                remove_dropped=False,
+                time_limit=CORE_SECONDS,
+                save=True,
+            )
+        elif readiness.core != readiness.core_now:
+            yield "# -- No feed is named and no release: this is a person's to do, in the trial as on live.\n"
+            yield "# Draft again with --release FOLDER, and it is carried out.\n"
+            yield _table(name="release", kind="wait", say=f"Put the files of {readiness.core} in place.")
+        for number, command in enumerate(own.commands, 1):
+            name = "run" if len(own.commands) == 1 else f"run-{number}"
+            yield _table(name=name, kind="command", command=list(command), time_limit=MIGRATION_SECONDS)
 
     def _distributions(self) -> Iterator[str]:
         """Steps for a site whose packages are distributions, which the runtime's own installer puts in place."""

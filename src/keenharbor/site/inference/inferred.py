@@ -139,13 +139,7 @@ def infer_site(
     core = _core(ground, entries, sources, homes, runtime)
     if core is None and given.core_version_file is not None:
         core = _core_said(ground, given.core_version_file)
-    if runtime is not None and runtime.version is None and given.runtime_version is not None:
-        runtime = dataclasses.replace(
-            runtime, version=given.runtime_version, version_evidence=_AS_YOU_SAID, sure=Sureness.READ
-        )
-    serve = serve_command(runtime.name, entries) if runtime else None
-    if serve is None and given.serve is not None:
-        serve = ServeCommand(_command_said(given.serve), _AS_YOU_SAID, Sureness.READ)
+    runtime, serve = _served(runtime, entries, given)
     homes, switch = _python_packages(ground, sources, homes, switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
     settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
@@ -168,6 +162,20 @@ def infer_site(
             and is_packed_text(x.value)),
         migrate_command(runtime.name, entries) if runtime else None,
     )  # fmt: skip
+
+
+def _served(
+    runtime: RuntimeFound | None, entries: Mapping[str, TreeEntry], given: Given
+) -> tuple[RuntimeFound | None, ServeCommand | None]:
+    """The runtime with the version that was said where none was found, and how a clone is started on it."""
+    if runtime is not None and runtime.version is None and given.runtime_version is not None:
+        runtime = dataclasses.replace(
+            runtime, version=given.runtime_version, version_evidence=_AS_YOU_SAID, sure=Sureness.READ
+        )
+    serve = serve_command(runtime.name, entries) if runtime else None
+    if serve is None and given.serve is not None:
+        serve = ServeCommand(_command_said(given.serve), _AS_YOU_SAID, Sureness.READ)
+    return runtime, serve
 
 
 _DatabaseFacts = tuple[

@@ -26,6 +26,7 @@ from keenharbor.trial.steps.distributions import DistributionsStep
 from keenharbor.trial.steps.extension import ExtensionStep
 from keenharbor.trial.steps.package import PackageStep
 from keenharbor.trial.steps.purge import PurgeStep
+from keenharbor.trial.steps.release import ReleaseStep
 from keenharbor.trial.steps.remove import RemoveStep
 from keenharbor.trial.steps.request import RequestStep
 from keenharbor.trial.steps.restart import RestartStep
@@ -36,6 +37,7 @@ from keenharbor.trial.steps.wait import WaitStep
 
 KINDS: tuple[type[StepBase], ...] = (
     PackageStep,
+    ReleaseStep,
     RemoveStep,
     CommandStep,
     RequestStep,
@@ -83,6 +85,7 @@ def perform(step: StepBase, place: Workplace, sleep: Callable[[float], None] = t
 
 __all__ = [
     "KINDS", "CarriesPart", "CellStep", "CheckStep", "CommandStep", "DistributionsStep", "ExtensionStep", "Outcome",
-    "PackageStep", "PlanState", "PurgeStep", "RemoveStep", "RequestStep", "RestartStep", "RuntimeStep", "SettingStep",
+    "PackageStep", "PlanState", "PurgeStep", "ReleaseStep", "RemoveStep", "RequestStep", "RestartStep", "RuntimeStep",
+    "SettingStep",
     "SqlStep", "Step", "StepBase", "WaitStep", "Workplace", "perform",
 ]  # fmt: skip
