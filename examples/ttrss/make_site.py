@@ -26,6 +26,7 @@ BACK = {
     "mariadb": "DROP TABLE ttrss_app_passwords; ALTER TABLE ttrss_feeds DROP COLUMN last_successful_update;",
     "postgres": "DROP TABLE ttrss_app_passwords; ALTER TABLE ttrss_feeds DROP COLUMN last_successful_update;",
 }
+STOPS = {"mariadb": "SIGTERM", "postgres": "SIGINT"}
 PLANTS = ("Kale", "Leek", "Runner bean", "Red lantern", "Black radish", "Skirret", "Sea beet", "Good King Henry")
 FEEDS = ("Marrow Lane notes", "The seed swap", "Wall fruit", "Slugs and other guests", "Weather on the allotment")
 CONFIG = """<?php
@@ -80,11 +81,13 @@ def stop():
         file = HOME / (name + ".pid")
         if file.exists():
             try:
-                os.killpg(int(file.read_text()), signal.SIGINT if name == "database" else signal.SIGKILL)
+                os.killpg(int(file.read_text()), signal.Signals[FACTS[name]["signal"]])
             except ProcessLookupError:
                 pass
             file.unlink()
-            while answers(FACTS[name]["port"]):
+            for _ in range(600):
+                if not answers(FACTS[name]["port"]):
+                    break
                 time.sleep(0.05)
 
 
@@ -271,8 +274,13 @@ def main(folder: Path, engine: str = "mariadb") -> None:
     sql = re.sub(r"(?m)^--.*$", "", sql_of(share, engine))
     command, place = {"mariadb": mariadb, "postgres": postgres}[engine](home, port, password, sql)
     facts = {
-        "database": {"command": command, "folder": str(place), "port": port},
-        "web": {"command": [str(php), "-S", f"127.0.0.1:{web}"], "folder": str(site), "port": web},
+        "database": {"command": command, "folder": str(place), "port": port, "signal": STOPS[engine]},
+        "web": {
+            "command": [str(php), "-S", f"127.0.0.1:{web}"],
+            "folder": str(site),
+            "port": web,
+            "signal": "SIGKILL",
+        },
     }
     (home / "host.json").write_text(json.dumps(facts, indent=1))
     (home / "host.py").write_text(HOST)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import sys
-from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import click
+import tomlkit
 from rich.console import Console
 from rich.text import Text
 
@@ -21,6 +22,7 @@ from keenharbor.cli.terminal import say
 from keenharbor.site.draft import SITE_FILE_NAME, draft_site_file, lines_said, refuse_inside
 from keenharbor.site.inference.evidence import Entry, Sureness
 from keenharbor.site.load import open_site, read_platform
+from keenharbor.site.toml import read_toml
 from keenharbor.site.view import SiteView
 
 _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "caution", Sureness.MISSING: "caution"}
@@ -43,6 +45,15 @@ _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "ca
 @click.option("--launcher", "launchers", multiple=True, metavar="VERSION=PROGRAM", help="A runtime installed here.")
 @click.option("--feed", type=click.Path(path_type=Path), help="The feed of releases.")
 @click.option("--reload", help="The command by which the host takes up changed code.")
+@click.option("--migrate", metavar="COMMAND", help="The command that brings the database up to new code.")
+@click.option("--log-in", "member", metavar="USER", help="A member made for it: find the log-in, and try it.")
+@click.option("--password", metavar="env:NAME|file:PATH", help="Where the member's password is; it is written nowhere.")
+@click.option("--answers", type=click.Path(path_type=Path), help="A TOML file with these options, by their names.")
+@click.option(
+    "--maintenance/--no-maintenance",
+    default=None,
+    help="Put a maintenance gate into the site's front files (tried on a clone before), or take it out again.",
+)
 @click.option("--yes", is_flag=True, help="Take the best guess, ask nothing.")
 @click.option(
     "--out",
@@ -59,18 +70,19 @@ _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "ca
 @click.option("--pages", is_flag=True, help="Visit the site's pages, and propose checks from the forms on them.")
 @click.option("--force", is_flag=True, help="Write over a file that is there.")
 def init(
-    session: Session, root: Path | None, platform_file: Path | None, name: str | None, address: str | None,
-    server_configs: tuple[Path, ...], launchers: tuple[str, ...], feed: Path | None, reload: str | None, yes: bool,
-    out: Path,
-    as_platform: Path | None, pages: bool, force: bool,
+    session: Session, root: Path | None, out: Path, as_platform: Path | None, answers: Path | None,
+    maintenance: bool | None, yes: bool, pages: bool, force: bool, **given: Any,
 ) -> int:  # fmt: skip
     """Describe the site in the folder ROOT: write its site file.
 
     Everything is worked out from the site itself; each entry says from what, and how sure it is. Nothing of the site is
-    run, and only the site file is written. With --platform, what sites of one system have in common is taken from that
-    file."""
+    run, and only the site file is written (and with --maintenance, shown before, the site's front files). With
+    --platform, what sites of one system have in common is taken from that file."""
     if as_platform is not None:
         _write_platform(session, out, as_platform, force)
+        return 0
+    if root is None and maintenance is not None:
+        _maintenance(session, open_site(out), out, on=maintenance, yes=yes)
         return 0
     if root is None:
         raise UsageError("which folder?", advice="keenharbor init FOLDER")
@@ -78,29 +90,176 @@ def init(
         raise UsageError(
             "there is a site file already", where=out, advice="add --force to write over it, or name another with --out"
         )
-    programs: dict[str, str] = {}
-    no_more: list[str] = []
-    for word in launchers:
-        version, sign, program = word.partition("=")
-        if not sign:
-            raise UsageError(f"--launcher {word}: VERSION=PROGRAM is wanted")
-        programs[version] = program
-    if platform_file is not None:
-        draft = draft_site_file(
-            root, platform_file, out, name=name, address=address, launchers=programs, feed=feed, reload=reload
-        )
-        text, entries, missing = draft.text, list(draft.entries), no_more
-    else:
-        text, entries, missing = _infer(session, root, out, name, address, server_configs, ask=not yes)
-        text += _said_by_hand(programs, feed, reload, out.resolve().parent)
+    said = _said(given, answers)
+    text, entries, missing = _described(session, root, out, said, ask=not yes)
     write_durably(out, text.encode(), mode=0o644)
     site = open_site(out)
-    if pages and (proposed := _proposed(session, site)):
-        write_durably(out, f"{text}\n{proposed}".encode(), mode=0o644)
-        open_site(out)
+    if (pages or said.member) and _may_visit(session, site, said, ask=not yes):
+        text += _from_the_pages(session, site, said, proposals=pages)
+        write_durably(out, text.encode(), mode=0o644)
+        site = open_site(out)
+    if maintenance:
+        _maintenance(session, site, out, on=True, yes=yes)
+        entries = [e for e in entries if e.key != "maintenance"]
     told = {"site_file": str(out), "missing": missing, "entries": [e.as_json() for e in entries]}
     session.show(told, lambda console: _render(console, entries, out, missing))
     return 1 if missing else 0
+
+
+@dataclass(frozen=True)
+class _Said:
+    """What was said on the command line, in a file of answers, or at a prompt. The names are those of the options."""
+
+    platform_file: Path | None = None
+    name: str | None = None
+    address: str | None = None
+    server_configs: tuple[Path, ...] = ()
+    launchers: tuple[str, ...] = ()
+    feed: Path | None = None
+    reload: str | None = None
+    migrate: str | None = None
+    member: str | None = None
+    password: str | None = None
+    core_version_file: str | None = None
+    runtime_version: str | None = None
+    serve: str | None = None
+
+    @property
+    def programs(self) -> dict[str, str]:
+        """The launchers by version."""
+        found: dict[str, str] = {}
+        for word in self.launchers:
+            version, sign, program = word.partition("=")
+            if not sign:
+                raise UsageError(f"--launcher {word}: VERSION=PROGRAM is wanted")
+            found[version] = program
+        return found
+
+
+_OPTIONS = {"platform": "platform_file", "server-config": "server_configs", "launcher": "launchers", "log-in": "member"}
+_PATHS = ("platform_file", "feed", "server_configs")
+
+
+def _said(given: dict[str, Any], answers: Path | None) -> _Said:
+    """The options, and where they say nothing the file of answers. Raises `UsageError` for what it knows not."""
+    said = {k: v for k, v in given.items() if v not in (None, ())}
+    for option, value in (read_toml(answers, "file of answers") if answers is not None else {}).items():
+        key = _OPTIONS.get(option, option.replace("-", "_"))
+        if key not in _Said.__dataclass_fields__:
+            known = sorted({k.replace("_", "-") for k in _Said.__dataclass_fields__} | set(_OPTIONS))
+            raise UsageError(f"'{option}' is no answer", where=answers, advice=f"known: {', '.join(known)}")
+        many = isinstance(_Said.__dataclass_fields__[key].default, tuple)
+        values = [str(v) for v in value] if isinstance(value, list) else [str(value)]
+        if key in _PATHS and answers is not None:
+            values = [str(answers.absolute().parent / v) for v in values]
+        told: Any = [Path(v) for v in values] if key in _PATHS else values
+        said.setdefault(key, tuple(told) if many else told[0])
+    if (said.get("member") is None) != (said.get("password") is None):
+        raise UsageError("--log-in and --password go together", advice="--password env:NAME, or file:PATH")
+    password = said.get("password")
+    if password is not None and not password.startswith(("env:", "file:")):
+        raise UsageError("a password is never written down", advice="--password env:NAME, or file:PATH")
+    return _Said(**said)
+
+
+def _described(
+    session: Session, root: Path, out: Path, said: _Said, *, ask: bool
+) -> tuple[str, list[Entry], list[str]]:
+    """The site file's text, what was found, and the keys that are missing."""
+    if said.platform_file is not None:
+        draft = draft_site_file(
+            root, said.platform_file, out, name=said.name, address=said.address, launchers=said.programs,
+            feed=said.feed,
+            reload=said.reload,
+        )  # fmt: skip
+        text, entries, missing = draft.text, list(draft.entries), list[str]()
+    else:
+        text, entries, missing = _infer(session, root, out, said, ask=ask)
+        text += _said_by_hand(said.programs, said.feed, said.reload, out.resolve().parent)
+    return text, entries, missing
+
+
+def _may_visit(session: Session, site: SiteView, said: _Said, *, ask: bool) -> bool:
+    """Whether the site's pages may be asked for: an address of this machine, one that was given, or that a person
+    confirms."""
+    from keenharbor.site.inference.address import is_here
+
+    if is_here(site.address) or said.address is not None:
+        return True
+    if ask and sys.stdin.isatty() and not session.as_json:
+        return click.confirm(f"Visit {site.address}?", default=False, err=True)
+    session.progress.note(f"{site.address} is not visited unasked: name it with --address, and it is")
+    return False
+
+
+def _from_the_pages(session: Session, site: SiteView, said: _Said, *, proposals: bool) -> str:
+    """What the pages say, as text for the site file: a log-in that works, and checks proposed from forms."""
+    from keenharbor.compare import Visitor
+    from keenharbor.compare.login import CHECK, check_text, log_in_forms, routes_in, try_log_in
+    from keenharbor.compare.proposals import first_look, proposals_in, propose_checks
+
+    parts: list[str] = []
+    with Visitor(site.address) as visitor:
+        look = first_look(site, visitor, session.progress)
+        if look is None:
+            return ""
+        if said.member is not None and said.password is not None:
+            session.progress.stage(f"logging in as {said.member}")
+            routes = routes_in(site.path(), site.scan().entries)
+            tried = try_log_in(visitor, log_in_forms(visitor, look, routes), said.member, said.password)
+            if tried.check is None:
+                raise UsageError(
+                    f"nobody could log in: {tried.problem}", where=site.address,
+                    advice="see to the member and the password, then: keenharbor init … --force",
+                )  # fmt: skip
+            session.progress.note("logged in: trials will look at the pages behind it, too")
+            parts += [f"\n[look]\nlog_in = {json.dumps(CHECK)}\n", check_text(tried.check)]
+        if proposals and (proposed := propose_checks(look, visitor)):
+            session.progress.note(f"{plural(proposals_in(proposed), 'check')} proposed at the end of the site file")
+            parts.append(proposed)
+    return "\n" + "\n".join(parts) if parts else ""
+
+
+def _maintenance(session: Session, site: SiteView, out: Path, *, on: bool, yes: bool) -> None:
+    """Put a maintenance gate into the front files, shown and tried before, or take it out."""
+    from keenharbor.live.gate import gate_change, try_gate, write_gate
+    from keenharbor.site.gates import gate_for
+
+    part = site.model.maintenance
+    if on and part is not None and not part.gate:
+        raise UsageError(
+            "the site file names a maintenance flag already", where=out, advice="remove [maintenance] from it"
+        )
+    gate = site.gate
+    if gate is None:
+        if not on:
+            raise UsageError("there is no maintenance gate to take out", where=out)
+        settings = [site.settings_path] if site.model.settings is not None else []
+        gate = gate_for(site.path(), site.scan().entries, site.model.runtime.name, settings)
+    change = gate_change(site, gate, out=not on)
+    if change.contents and not session.as_json:
+        session.out.print(Text(change.shown()))
+    if on and change.contents:
+        try_gate(site, session.store(site, create=True), gate, change, session.progress)
+        session.progress.note(
+            "tried on a clone: it keeps visitors out while the flag stands, and lets the tool through"
+        )
+    what = "gets a maintenance gate" if on else "loses its maintenance gate"
+    files = plural(len(change.contents), "file")
+    session.confirm(
+        f"The live site {site.address} {what}: {files} of it {'is' if len(change.contents) == 1 else 'are'} changed.",
+        yes,
+    )
+    write_gate(site, change)
+    document = tomlkit.parse(out.read_text(encoding="utf-8"))
+    if on:
+        table = tomlkit.table()
+        table.update({"flag": gate.flag, "header": gate.header, "gate": list(gate.files)})
+        document["maintenance"] = table
+    else:
+        document.pop("maintenance", None)
+    write_durably(out, tomlkit.dumps(document).encode(), mode=0o644)
+    open_site(out)
 
 
 def _answers(address: str) -> bool:
@@ -114,48 +273,38 @@ def _answers(address: str) -> bool:
         return False
 
 
-def _infer(
-    session: Session, root: Path, out: Path, name: str | None, address: str | None, server_configs: Sequence[Path], *,
-    ask: bool
-) -> tuple[str, list[Entry], list[str]]:  # fmt: skip
+def _infer(session: Session, root: Path, out: Path, said: _Said, *, ask: bool) -> tuple[str, list[Entry], list[str]]:
     from keenharbor.host import Here
     from keenharbor.site.inference.ground import Ground
     from keenharbor.site.inference.inferred import Given, entries_of, infer_site, unfound
     from keenharbor.site.inference.writing import missing_keys, site_file_text, site_name
 
-    for file in server_configs:
+    for file in said.server_configs:
         if not file.is_file():
             raise UsageError("this web server's file is not there", where=file)
     refuse_inside(root.resolve(), out)
-    given = Given(name, address, tuple(server_configs))
+    given = Given(
+        said.name, said.address, said.server_configs, said.core_version_file, said.runtime_version, said.serve,
+        said.migrate,
+    )  # fmt: skip
     ground = Ground(Here(out.resolve().parent), str(root.resolve()))
     found = infer_site(ground, given, progress=session.progress, visit=_answers)
     if ask and sys.stdin.isatty() and not session.as_json:
         for what, key in unfound(found):
-            said = click.prompt(f"{what} (Enter: later, in the site file)", default="", show_default=False, err=True)
-            if not said:
+            answer = click.prompt(f"{what} (Enter: later, in the site file)", default="", show_default=False, err=True)
+            if not answer:
                 continue
             try:
-                answer: dict[str, Any] = {key: said}
-                tried = replace(given, **answer)
+                told: Any = {key: answer}
+                tried = replace(given, **told)
                 found = infer_site(ground, tried, visit=_answers)
                 given = tried
             except UsageError as error:
-                say(f"  {error.what}: {error.where or said}; write it into the site file")
+                say(f"  {error.what}: {error.where or answer}; write it into the site file")
     entries = entries_of(found)
     chosen, why = site_name(found, given)
-    entries.insert(1, Entry("site.name", chosen, Sureness.READ if name else Sureness.GUESSED, why))
+    entries.insert(1, Entry("site.name", chosen, Sureness.READ if said.name else Sureness.GUESSED, why))
     return site_file_text(found, given, out.resolve().parent), entries, list(missing_keys(found))
-
-
-def _proposed(session: Session, site: SiteView) -> str:
-    from keenharbor.compare.proposals import proposals_in, propose_for_site
-
-    proposed = propose_for_site(site, session.progress)
-    if proposed:
-        count = plural(proposals_in(proposed), "check")
-        session.progress.note(f"{count} proposed at the end of the site file")
-    return proposed
 
 
 def _said_by_hand(programs: dict[str, str], feed: Path | None, reload: str | None, home: Path) -> str:

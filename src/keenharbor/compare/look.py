@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import io
+import os
 import re
+import secrets
 import time
 from collections import Counter, deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlencode, urlsplit
 
 from blake3 import blake3
 from selectolax.lexbor import LexborHTMLParser
 
+from keenharbor.base.text import today
 from keenharbor.compare.markup import Markup, read_markup
 from keenharbor.compare.sitemaps import listed_pages
 from keenharbor.compare.visitor import Answer, VisitError, Visitor
@@ -106,7 +110,7 @@ def take_look(
     if log_in is not None:
         visitor.forget()
         landed: list[str] = []
-        look.log_in_problem = _run_check(visitor, log_in, mail_to, landed)
+        look.log_in_problem = run_check(visitor, log_in, mail_to, landed)
         if look.log_in_problem is None:
             members = [p.removesuffix(LOGGED_IN) for p in also if p.endswith(LOGGED_IN)]
             _walk_pages(
@@ -119,7 +123,7 @@ def take_look(
 def member_cookies(visitor: Visitor, log_in: CheckPart, mail_to: Callable[[], Sequence[str]] = tuple) -> dict[str, str]:
     """What a member is known by after the scripted visit ``log_in``; nothing when it fails."""
     visitor.forget()
-    return visitor.cookies if _run_check(visitor, log_in, mail_to) is None else {}
+    return visitor.cookies if run_check(visitor, log_in, mail_to) is None else {}
 
 
 LOGGED_IN = " (logged in)"
@@ -178,7 +182,7 @@ def make_checks(
     seen = {}
     for check in checks:
         visitor.forget()
-        seen[check.name] = CheckSeen(check.name, _run_check(visitor, check, mail_to))
+        seen[check.name] = CheckSeen(check.name, run_check(visitor, check, mail_to))
     visitor.forget()
     return seen
 
@@ -321,12 +325,32 @@ def _lacking(step: CheckStep, html: str) -> str | None:
     return None
 
 
-def _run_check(
+def filled(fields: Mapping[str, str], once: str) -> dict[str, str]:
+    """The values that are sent: ``env:NAME`` and ``file:PATH`` stand for what is there, ``{unique}`` for a word that is
+    used once, ``{today}`` for the date. Raises LookupError, in words, for what is not there."""
+    found = {}
+    for name, value in fields.items():
+        if value.startswith("env:"):
+            if (said := os.environ.get(value.removeprefix("env:"))) is None:
+                raise LookupError(f"the variable {value.removeprefix('env:')} is not set")
+            found[name] = said
+        elif value.startswith("file:"):
+            try:
+                found[name] = Path(value.removeprefix("file:")).read_text(encoding="utf-8").rstrip("\r\n")
+            except (OSError, UnicodeDecodeError):
+                raise LookupError(f"the file {value.removeprefix('file:')} cannot be read") from None
+        else:
+            found[name] = value.replace("{unique}", once).replace("{today}", today().isoformat())
+    return found
+
+
+def run_check(
     visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequence[str]], landed: list[str] | None = None
 ) -> str | None:
     """What went wrong in a scripted visit; None when all was as expected. ``landed`` gets the page that each step ended
     on."""
     markup: Markup | None = None
+    once = secrets.token_hex(4)
     for number, step in enumerate(check.steps, 1):
         mails_before = len(mail_to())
         try:
@@ -340,7 +364,7 @@ def _run_check(
                 if step.press is not None and step.press not in form.buttons:
                     return f"step {number}: the form '{step.submit}' has no button '{step.press}'"
                 pressed = {step.press: form.buttons[step.press]} if step.press is not None else {}
-                values = {**form.fields, **step.fields, **pressed}
+                values = {**form.fields, **filled(step.fields, once), **pressed}
                 if form.method == "post":
                     answer = visitor.post(form.action, values)
                 else:
@@ -357,6 +381,8 @@ def _run_check(
                 answer = visitor.get(place)
         except VisitError as error:
             return f"step {number}: no answer ({error})"
+        except LookupError as error:
+            return f"step {number}: {error.args[0]}"
         if answer.status != step.status:
             return f"step {number}: status {answer.status}, expected {step.status}"
         if (lacking := _lacking(step, answer.text)) is not None:

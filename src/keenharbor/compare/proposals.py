@@ -24,16 +24,21 @@ _MOST_PAGES = 60
 
 
 def propose_for_site(site: SiteView, progress: Progress) -> str:
-    """The same for a site, whose pages are visited for it, the first 60; empty when it does not answer, which
-    ``progress`` is told."""
+    """The same for a site; empty when it does not answer, which ``progress`` is told."""
+    with Visitor(site.address) as visitor:
+        look = first_look(site, visitor, progress)
+        return propose_checks(look, visitor) if look is not None else ""
+
+
+def first_look(site: SiteView, visitor: Visitor, progress: Progress) -> Look | None:
+    """The site's pages, the first 60; None when it does not answer, which ``progress`` is told."""
     progress.stage(f"visiting the pages of {site.address} for their forms")
     part = site.model.look.model_copy(update={"limit": min(site.model.look.limit, _MOST_PAGES)})
-    with Visitor(site.address) as visitor:
-        look = take_look(visitor, part, samples=0, served=False)
-        if not any(p.loads for p in look.pages.values()):
-            progress.note("it does not answer: no checks are proposed")
-            return ""
-        return propose_checks(look, visitor)
+    look = take_look(visitor, part, samples=0, served=False)
+    if any(p.loads for p in look.pages.values()):
+        return look
+    progress.note("it does not answer: no checks are proposed")
+    return None
 
 
 def proposals_in(text: str) -> int:

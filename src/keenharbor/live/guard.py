@@ -27,7 +27,10 @@ from keenharbor.base.durable import Reserve
 from keenharbor.base.errors import KeenHarborError, PutBackError, UnsettledError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import size
-from keenharbor.live.flag import flag_path, maintenance_off, maintenance_on, reload_host
+from keenharbor.compare import Visitor
+from keenharbor.compare.markup import read_markup
+from keenharbor.compare.visitor import VisitError
+from keenharbor.live.flag import flag_path, maintenance_off, maintenance_on, pass_header, reload_host
 from keenharbor.live.journal import (
     ChangeKind,
     Journal,
@@ -181,9 +184,31 @@ def _lock_out(change: Change, since: Snapshot | None, why: str) -> None:
     maintenance_on(change.live, change.token)
     with contextlib.suppress(KeenHarborError):
         reload_host(change.site)
+    if change.journal.kind == "cutover":  # a broken site that is to go back may do what it likes
+        _must_be_out(change)
     change.progress.stage("taking a safety snapshot")
     options = TakeOptions(comment=why, reason=_REASONS[change.journal.kind], every_row=True)
     change.safety = take_snapshot(change.site, change.store, options, change.progress, since)
+
+
+def _must_be_out(change: Change) -> None:
+    """Raise `KeenHarborError` unless the flag that stands now keeps visitors out, and lets the tool through."""
+    start, seen = change.site.model.look.starts[0], []
+    for headers in ({}, pass_header(change.site, change.token)):
+        with Visitor(change.site.address, headers) as visitor:
+            try:
+                answer = visitor.get(start)
+            except VisitError as error:
+                seen.append((0, str(error)))
+                continue
+            seen.append((answer.status, read_markup(answer.text, visitor.address, start).title))
+    out, through = seen
+    if out == through and (0 < out[0] < 400 or out[0] == 503):
+        what = "the site goes on answering" if out[0] < 400 else "the tool is not let through"
+        raise KeenHarborError(
+            f"{what} while the maintenance flag stands", where=change.site.address,
+            advice="correct [maintenance] in the site file; 'keenharbor init --maintenance' brings a gate that works",
+        )  # fmt: skip
 
 
 _REASONS: dict[ChangeKind, Reason] = {

@@ -43,7 +43,17 @@ def load_site_file(file: Path) -> SiteFile:
         read_platform(platform_file)  # so that its errors name it and not the site file
         platform = read_toml(platform_file, "platform file")
         said = merged({k: v for k, v in platform.items() if k != "extends"}, said)
-    return validated(SiteFile, said, file, "site file")
+    return _with_places_of_secrets(validated(SiteFile, said, file, "site file"), file.absolute().parent)
+
+
+def _with_places_of_secrets(model: SiteFile, base: Path) -> SiteFile:
+    """The site file with the files of secrets (``file:PATH`` in the fields of checks) named from the root on."""
+    for check in model.check:
+        for step in check.steps:
+            for name, value in step.fields.items():
+                if value.startswith("file:"):
+                    step.fields[name] = f"file:{base / value.removeprefix('file:')}"
+    return model
 
 
 def read_platform(file: Path) -> SiteFile:

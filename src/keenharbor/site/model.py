@@ -232,10 +232,12 @@ class LivePart(Part):
 
 
 class MaintenancePart(Part):
-    """The maintenance flag: a file; who sends its content in ``header`` is let through."""
+    """The maintenance flag: a file; who sends its content in ``header`` is let through. Where the system knows of no
+    flag, ``init --maintenance`` puts a ``gate`` into these files: they get it again when a step writes them."""
 
     flag: Text
     header: Text
+    gate: list[Text] = []
 
 
 class MailPart(Part):

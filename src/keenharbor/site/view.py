@@ -27,6 +27,7 @@ from keenharbor.site.components import (
     is_true,
     words_of_cell,
 )
+from keenharbor.site.gates import Gate
 from keenharbor.site.model import USUAL, FolderPart, RuntimePart, SiteFile, SwitchPart
 from keenharbor.site.settings import form_of, read_settings, values_in
 from keenharbor.tree.scan import Hashing, complete, read_content
@@ -176,6 +177,15 @@ class SiteView:
                 advice=f"add [{name}]; docs/site-file.md says what belongs into it",
             )  # fmt: skip
         return part
+
+    @property
+    def gate(self) -> Gate | None:
+        """The maintenance gate that was put into the site's own files; None where it needs none."""
+        part = self.model.maintenance
+        if part is None or not part.gate:
+            return None
+        language = "python" if part.gate[0].endswith(".py") else "php"
+        return Gate(language, tuple(part.gate), part.flag, part.header)
 
     @property
     def journal_file(self) -> Path:

@@ -41,6 +41,11 @@ class Writable(SiteView):
         """One transaction."""
         return open_database(reached(self.host, self.database_place)).writing()
 
+    def put_code(self, path: str, content: bytes, mode: int | None = None) -> None:
+        """Write a file of a release; one that carries the site's maintenance gate gets it again."""
+        gate = self.gate
+        self.tree.write(path, gate.put_into(path, content) if gate is not None else content, mode)
+
     def change_settings(self, path: str, form: SettingsForm, values: Mapping[str, str]) -> None:
         """Set ``values`` by key in a settings file, in the file that a link within the tree leads to; all else of it
         stays as it is. Raises `KeyError` for a key that is not in it."""

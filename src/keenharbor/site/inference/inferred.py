@@ -75,6 +75,7 @@ class Given:
     core_version_file: str | None = None
     runtime_version: str | None = None
     serve: str | None = None
+    migrate: str | None = None
 
 
 @dataclass
@@ -160,7 +161,7 @@ def infer_site(
         _title(sources, settings_source),
         tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60
             and is_packed_text(x.value)),
-        migrate_command(runtime.name, entries) if runtime else None,
+        _command_said(given.migrate) if given.migrate else migrate_command(runtime.name, entries) if runtime else None,
     )  # fmt: skip
 
 

@@ -53,7 +53,7 @@ class PackageStep(StepBase):
         placing = outcome.placing
         if not placing.done:
             for path, content in placing.content.items():
-                site.tree.write(path, content)
+                site.put_code(path, content)
             for path in placing.remove:
                 site.tree.remove(path)
                 site.tree.prune(path)

@@ -47,7 +47,7 @@ class ReleaseStep(StepBase):
         for path, (data, mode) in content.items():
             present = entries.get(path)
             if present is None or present.kind != "file" or site.path(path).read_bytes() != data:
-                site.tree.write(path, data, mode if present is None else None)
+                site.put_code(path, data, mode if present is None else None)
                 written += 1
         for path in sorted(stale) if self.remove_dropped else ():
             site.tree.remove(path)

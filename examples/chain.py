@@ -1,0 +1,86 @@
+"""The whole way on a site that was never described: from `init` to `rollback`, by a file of answers and nothing else.
+
+Used by the examples; runs in the environment of Keen Harbor. Every command is told with its seconds; the first one that
+stops ends the play with what it said."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+SAME = 'format = 1\n[plan]\nsite = "{site}"\ncore = "{core}"\nruntime = "{runtime}"\n[[step]]\nname = "nothing"\n' \
+    'kind = "command"\ncommand = ["true"]\n'  # fmt: skip
+
+
+@dataclass
+class Chain:
+    """One site in a folder: ``site`` within it; ``answers`` to what `init` asks; ``target`` are words for `plan
+    draft`."""
+
+    folder: Path
+    answers: dict[str, Any]
+    target: Sequence[str]
+    site: str = "site"
+    same_trials: int = 1
+    visitor: Callable[[], str] = lambda: ""
+    """Writes something as a visitor; returns what must be there after the way back."""
+    remains: Callable[[str], bool] = lambda what: True
+    seconds: dict[str, float] = field(default_factory=dict)
+
+    def harbor(self, *words: str, code: int | tuple[int, ...] = 0) -> Any:
+        """Run Keen Harbor; what it says as JSON."""
+        began = time.monotonic()
+        program = Path(sys.executable).with_name("keenharbor")
+        ran = subprocess.run([program, *words, "--json"], cwd=self.folder, text=True, capture_output=True, check=False)
+        took = time.monotonic() - began
+        name = " ".join(w for w in words[:2] if not w.startswith("-"))
+        self.seconds[name] = self.seconds.get(name, 0.0) + took
+        print(f"{took:6.1f} s  code {ran.returncode}  keenharbor {' '.join(words)}", flush=True)
+        if ran.returncode not in (code if isinstance(code, tuple) else (code,)):
+            sys.exit(f"stopped:\n{ran.stdout[-3000:]}\n{ran.stderr[-3000:]}")
+        return json.loads(ran.stdout) if ran.stdout.strip() else {}
+
+    def play(self) -> None:
+        """All of it."""
+        lines = [f"{k} = {json.dumps(v)}" for k, v in self.answers.items()]
+        (self.folder / "answers.toml").write_text("\n".join(lines) + "\n")
+        described = self.harbor("init", self.site, "--yes", "--answers", "answers.toml", "--maintenance")
+        print(
+            "    guessed:",
+            ", ".join(f"{e['key']} {e['value']}" for e in described["entries"] if e["sure"] == "guessed"),
+        )
+        told = self.harbor("survey")
+        self.harbor("snapshot", "take")
+        ready = self.harbor("ready", code=(0, 1))
+        print("    ready:", ready["verdict"])
+        self.harbor("snapshot", "drill", "newest")
+        clone = self.harbor("clone", "make", "newest")
+        self.harbor("clone", "close", clone["id"])
+        core, runtime = ready["now"]["core"], ready["now"]["runtime"]
+        (self.folder / "same.toml").write_text(SAME.format(site=told["name"], core=core, runtime=runtime))
+        for _ in range(self.same_trials):
+            self.findings(self.harbor("trial", "run", "same.toml", code=(0, 1)), "A/A")
+        self.harbor("plan", "draft", *self.target, "--no-pages")
+        self.harbor("plan", "check", code=(0, 1))
+        trial = self.harbor("trial", "run", code=(0, 1))
+        self.findings(trial, "upgrade")
+        if trial["verdict"] == "fail":
+            sys.exit("the trial fails")
+        self.harbor("cutover", "--yes")
+        left = self.visitor()
+        self.harbor("rollback", "--yes")
+        if not self.remains(left):
+            sys.exit(f"what a visitor left is lost: {left}")
+        print(f"{sum(self.seconds.values()) / 60:.1f} minutes in all")
+
+    @staticmethod
+    def findings(trial: Any, what: str) -> None:
+        print(f"    {what}: {trial['verdict']}, {len(trial['findings'])} findings, {trial['pages']} pages")
+        for finding in trial["findings"][:12]:
+            print(f"      {finding['weight']:8} {finding['step'] or '-':10} {finding['kind']}: {finding['text'][:140]}")

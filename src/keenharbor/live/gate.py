@@ -1,0 +1,96 @@
+"""Putting a maintenance gate into live's own files, and taking it out: tried on a clone before."""
+
+from __future__ import annotations
+
+import difflib
+from dataclasses import dataclass
+
+from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.progress import Progress
+from keenharbor.clone.mailbox import Mailbox
+from keenharbor.clone.making import make_clone
+from keenharbor.compare import Visitor
+from keenharbor.live.flag import reload_host
+from keenharbor.live.journal import exclusive
+from keenharbor.live.snapshots import take_guarded
+from keenharbor.site.gates import Gate
+from keenharbor.site.load import live_database_place
+from keenharbor.site.view import SiteView
+from keenharbor.site.writable import Writable
+from keenharbor.snapshot import TakeOptions
+from keenharbor.store import Store
+
+_WORD = "let-me-through"
+
+
+@dataclass(frozen=True)
+class GateChange:
+    """What changes in each file, by path: the text before and behind."""
+
+    contents: dict[str, tuple[bytes, bytes]]
+
+    def shown(self) -> str:
+        """As one unified difference."""
+        lines: list[str] = []
+        for path, (old, new) in self.contents.items():
+            before, after = (t.decode("utf-8", "replace").splitlines(keepends=True) for t in (old, new))
+            lines += difflib.unified_diff(before, after, f"a/{path}", f"b/{path}")
+        return "".join(lines)
+
+
+def gate_change(site: SiteView, gate: Gate, *, out: bool = False) -> GateChange:
+    """What putting the gate in (or taking it ``out``) comes to."""
+    changes: dict[str, tuple[bytes, bytes]] = {}
+    for path in gate.files:
+        old = site.path(path).read_bytes()
+        new = gate.take_out(old) if out else gate.put_into(path, old)
+        if new != old:
+            changes[path] = (old, new)
+    return GateChange(changes)
+
+
+def try_gate(site: SiteView, store: Store, gate: Gate, change: GateChange, progress: Progress) -> None:
+    """Put it into a clone, and see that it keeps visitors out while the flag stands, and only then. Raises
+    `KeenHarborError`."""
+    snapshot = take_guarded(site, store, TakeOptions(reason="before a trial"), progress)
+    progress.stage("trying it on a clone")
+    with Mailbox() as mailbox:
+        clone = make_clone(site, snapshot, "a maintenance gate", mail_port=mailbox.port)
+        try:
+            with clone:
+                before = _status(clone.address)
+                _write(clone.site, change)
+                clone.restart()
+                _expect(_status(clone.address), before, "with the gate, the clone does not answer as before")
+                clone.site.tree.write(gate.flag, _WORD.encode(), 0o644)
+                _expect(_status(clone.address), 503, "the flag stands, and the clone goes on answering visitors")
+                _expect(_status(clone.address, {gate.header: _WORD}), before, "the flag lets nobody through")
+        finally:
+            clone.drop()
+
+
+def _expect(status: int, wanted: int, problem: str) -> None:
+    if status != wanted:
+        raise KeenHarborError(f"the gate does not work: {problem} (status {status}); live was not touched")
+
+
+def _status(address: str, headers: dict[str, str] | None = None) -> int:
+    with Visitor(address, headers or {}) as visitor:
+        return visitor.get("/").status
+
+
+def _write(site: Writable, change: GateChange) -> None:
+    for path, (_, new) in change.contents.items():
+        site.tree.write(path, new)
+
+
+def write_gate(site: SiteView, change: GateChange) -> None:
+    """Change live's files, and let its host take that up."""
+    with exclusive(site, doing="a maintenance gate"):
+        live = Writable.of(site, site.place, live_database_place(site))
+        for path, (old, _) in change.contents.items():
+            if site.path(path).read_bytes() != old:
+                raise KeenHarborError("this file has changed meanwhile; nothing was written", where=path)
+        _write(live, change)
+        live.tree.sync()
+    reload_host(site)

@@ -1,0 +1,131 @@
+"""A maintenance gate for systems that offer none: a few lines at the beginning of what answers requests, which turn
+visitors away while the flag stands.
+
+For PHP they stand at the top of each front file (behind ``declare`` and ``namespace``, which must come first); for
+Python at the end of the module of the WSGI application (PEP 3333), which they wrap. They can be taken out again to the
+byte."""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from keenharbor.base.errors import UsageError
+from keenharbor.host import Entry, ReadPath
+
+FLAG = "maintenance.flag"
+HEADER = "X-Harbor-Pass"
+_BEGIN, _END = "maintenance gate: begin", "maintenance gate: end"
+_PHP = """\
+// {begin}
+if (PHP_SAPI !== 'cli' && is_file(__DIR__ . '/{flag}')
+    && ($_SERVER['{variable}'] ?? '') !== trim((string) @file_get_contents(__DIR__ . '/{flag}'))) {{
+    http_response_code(503);
+    header('Retry-After: 120');
+    header('Cache-Control: no-store');
+    exit('<!doctype html><title>Maintenance</title><h1>Maintenance</h1><p>Please come back in a few minutes.</p>');
+}}
+// {end}
+"""
+_PYTHON = '''\
+
+# {begin}
+def _behind_the_gate(inside, flag=__import__("pathlib").Path(__file__).resolve().parent / "{flag}"):
+    """Turns visitors away while the maintenance flag stands."""
+    def answer(environ, start_response):
+        try:
+            word = flag.read_text().strip()
+        except OSError:
+            return inside(environ, start_response)
+        if environ.get("{variable}") == word:
+            return inside(environ, start_response)
+        headers = [("Content-Type", "text/html"), ("Retry-After", "120"), ("Cache-Control", "no-store")]
+        start_response("503 Service Unavailable", headers)
+        return [b"<!doctype html><title>Maintenance</title><h1>Maintenance</h1><p>Please come back soon.</p>"]
+    return answer
+
+
+application = _behind_the_gate(application)
+# {end}
+'''
+_BEFORE_PHP = re.compile(
+    r"(?:#![^\n]*\n)?<\?php\b(?:\s+|//[^\n]*\n|#[^\n]*\n|/\*.*?\*/|declare\s*\([^)]*\)\s*;|namespace\s+[\w\\]+\s*;)*",
+    re.DOTALL | re.IGNORECASE,
+)
+_OUT = re.compile(rf"(\n)?(?://|#) {_BEGIN}\n.*?(?://|#) {_END}\n", re.DOTALL)
+
+
+@dataclass(frozen=True)
+class Gate:
+    """Which files carry it, and where the flag stands."""
+
+    language: str
+    files: tuple[str, ...]
+    flag: str = FLAG
+    header: str = HEADER
+
+    def put_into(self, path: str, content: bytes) -> bytes:
+        """The file with the gate; as it is where it has one, or is none of those that carry it. Raises `UsageError`
+        where there is no place for it."""
+        if path not in self.files or _BEGIN.encode() in content:
+            return content
+        text = content.decode("utf-8", "surrogateescape")
+        end = "\r\n" if "\r\n" in text else "\n"
+        plain = text.replace("\r\n", "\n")
+        values = {
+            "begin": _BEGIN, "end": _END, "flag": posixpath.relpath(self.flag, posixpath.dirname(path) or "."),
+            "variable": "HTTP_" + self.header.upper().replace("-", "_"),
+        }  # fmt: skip
+        if self.language == "php":
+            found = _BEFORE_PHP.match(plain)
+            if found is None:
+                raise UsageError("this file does not begin with PHP: there is no place for a gate", where=path)
+            at = plain.rfind("\n", found.start(), found.end()) + 1  # the indentation stays with what it belongs to
+            block = _PHP.format(**values)
+            made = plain[:at] + block + plain[at:] if at else f"{found[0]}{block}{plain[found.end() :]}"
+        else:
+            if not re.search(r"(?m)^application\b", plain):
+                raise UsageError("this module has no 'application': there is no place for a gate", where=path)
+            made = plain + ("" if plain.endswith("\n") else "\n") + _PYTHON.format(**values)
+        return made.replace("\n", end).encode("utf-8", "surrogateescape")
+
+    def take_out(self, content: bytes) -> bytes:
+        """The file without the gate."""
+        text = content.decode("utf-8", "surrogateescape")
+        end = "\r\n" if "\r\n" in text else "\n"
+        plain = _OUT.sub(lambda m: "" if m[1] is None or self.language != "php" else m[1], text.replace("\r\n", "\n"))
+        return plain.replace("\n", end).encode("utf-8", "surrogateescape")
+
+
+def gate_for(root: ReadPath, entries: Mapping[str, Entry], language: str, settings: Sequence[str]) -> Gate:
+    """The gate that fits a site. Raises `UsageError` where none is known for its language, or no front is found."""
+    if language == "php":
+        fronts = [p for p in sorted(entries) if _is_front(root, p, entries[p]) and p not in settings]
+        if fronts:
+            return Gate("php", tuple(fronts))
+    elif language == "python":
+        fronts = [
+            p for p, e in sorted(entries.items())
+            if e.kind == "file" and posixpath.basename(p) in ("wsgi.py", "passenger_wsgi.py") and p.count("/") <= 2
+            and re.search(r"(?m)^application\b", (root / p).read_text(errors="replace"))
+        ]  # fmt: skip
+        if fronts:
+            return Gate("python", tuple(fronts[:1]))
+    raise UsageError(
+        f"no file was found that answers requests in {language}", where=str(root),
+        advice="name a flag that your web server or system knows, under [maintenance]: 'flag' and 'header'",
+    )  # fmt: skip
+
+
+def _is_front(root: ReadPath, path: str, entry: Entry) -> bool:
+    """Whether a web server would run that file for a visitor: PHP at the top, or the index of a folder there."""
+    name = posixpath.basename(path)
+    if entry.kind != "file" or not name.endswith(".php") or path.count("/") > 1 or entry.area in ("settings", "cache"):
+        return False
+    if "/" in path and name != "index.php":
+        return False
+    text = (root / path).read_text(errors="replace")
+    answers = re.search(r"(?m)^\s*(require|include)(_once)?\b|\becho\b|\bprint\b|\bheader\s*\(", text)
+    return text.startswith("<?php") and answers is not None
