@@ -49,7 +49,7 @@ CONFIG = """<?php
 	define('AUTH_AUTO_CREATE', true);
 	define('AUTH_AUTO_LOGIN', true);
 	define('FORCE_ARTICLE_PURGE', 0);
-	define('ENABLE_REGISTRATION', false);
+	define('ENABLE_REGISTRATION', true);
 	define('REG_NOTIFY_ADDRESS', 'desk@marrow-lane.example');
 	define('REG_MAX_USERS', 10);
 	define('SESSION_COOKIE_LIFETIME', 86400);

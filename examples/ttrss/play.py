@@ -4,7 +4,6 @@ python play.py FOLDER [mariadb|postgres]       (with the Python that Keen Harbor
 
 from __future__ import annotations
 
-import json
 import os
 import subprocess
 import sys
@@ -31,19 +30,18 @@ def main(folder: Path, engine: str = "mariadb") -> None:
     chain = Chain(folder, answers, ("--release", "next"), same_trials=int(os.environ.get("SAME", "2")))
 
     def visit() -> str:
-        """A reader writes a note on an article."""
+        """Somebody registers as a reader."""
         site = open_site(folder / "keenharbor.toml")
         with Visitor(site.address) as visitor:
-            visitor.post("/public.php", {"op": "login", "login": "gardener", "password": PASSWORD})
-            token = json.loads(visitor.get("/backend.php?op=rpc&method=sanityCheck").text)["init-params"]["csrf_token"]
-            sent = {"op": "pluginhandler", "plugin": "note", "method": "setNote", "id": "61", "note": "left after"}
-            print("    a note:", visitor.post("/backend.php", {**sent, "csrf_token": token}).status)
-        return "left after"
+            sent = {"action": "do_register", "login": "ida", "email": "ida@marrow-lane.example", "turing_test": "4"}
+            answer = visitor.post("/register.php", sent)
+            print("    a reader registers:", answer.status)
+        return "ida@marrow-lane.example"
 
     def remains(what: str) -> bool:
         site = open_site(folder / "keenharbor.toml")
         with site.reading_database() as state:
-            name = next(t.name for t in state.schema.tables if t.name.endswith("user_entries"))
+            name = next(t.name for t in state.schema.tables if t.name.endswith("ttrss_users"))
             return any(what in [str(v) for v in row] for row in state.rows(name))
 
     chain.visitor, chain.remains = visit, remains

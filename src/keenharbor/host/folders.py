@@ -75,8 +75,9 @@ class Folders:
 
 
 def remove_all(folder: int, name: str, *, keep: bool = False) -> None:
-    """Remove ``name`` in the open ``folder`` with all that is in it (with ``keep``, all but the folder itself). A link
-    is removed, not followed; what is not there is nothing to do."""
+    """Remove ``name`` in the open ``folder`` with all that is in it. A link is removed, not followed; what is not there
+    is nothing to do. With ``keep`` every folder stays, and only what is in them goes: a site may not start that finds
+    the folders of its cache missing."""
     try:
         inside = os.open(name, _FOLDER | os.O_NOFOLLOW, dir_fd=folder)
     except FileNotFoundError:
@@ -91,7 +92,7 @@ def remove_all(folder: int, name: str, *, keep: bool = False) -> None:
             found = [(item.name, item.is_dir(follow_symlinks=False)) for item in listing]
         for item, is_folder in found:
             if is_folder:
-                remove_all(inside, item)
+                remove_all(inside, item, keep=keep)
             else:
                 with contextlib.suppress(FileNotFoundError):
                     os.unlink(item, dir_fd=inside)

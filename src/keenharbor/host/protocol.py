@@ -149,8 +149,8 @@ class Files(ReadFiles, Protocol):
         """Remove the folders above ``path`` that are empty."""
 
     def clear(self, path: str, *, keep: bool = True) -> None:
-        """Remove all that is in the folder ``path``, and with ``keep=False`` itself. Nothing where it is a link, or not
-        there."""
+        """Remove all files and links below the folder ``path``; with ``keep=False`` its folders and itself, too.
+        Nothing where it is a link, or not there."""
 
     def make_root(self) -> bool:
         """Make the tree's top where it is missing; whether it is empty."""

@@ -152,6 +152,10 @@ def _with_related(kinds: Sequence[TableKind], schema: Schema) -> list[TableKind]
     by_name = {k.table: k for k in kinds}
     stems = {k.table: _stem(k.table) for k in kinds if k.kind == "visitors" and not _ACCOUNTS.search(k.table)}
     grown = True
+    for table in schema.tables:
+        kind = by_name.get(table.name)
+        if kind is not None and kind.kind == "content" and table.kind == "table" and _is_of_each_user(table):
+            by_name[table.name] = replace(kind, kind="visitors", why="it keeps what each user has")
     while grown:
         grown = False
         for table in schema.tables:
@@ -167,6 +171,17 @@ def _with_related(kinds: Sequence[TableKind], schema: Schema) -> list[TableKind]
 
 
 _ACCOUNTS = re.compile(r"(?i)(user|member|account|author|customer|person|people|profile)s?$")
+
+
+_OF_EACH_USER = re.compile(
+    r"(?i)(^|_)(user|member|customer|visitor|reader)_(?!groups?$|roles?$|permissions?$|rights?$)\w+$"
+)
+_NAMES_A_USER = re.compile(r"(?i)^((user|member|customer|owner|reader)_?(id|uid)|uid|owner)$")
+
+
+def _is_of_each_user(table: Table) -> bool:
+    """Whether a table is called after users and each row names one: what they have marked, noted, chosen."""
+    return bool(_OF_EACH_USER.search(table.name)) and any(_NAMES_A_USER.match(c) for c in table.columns)
 
 
 def _stem(table: str) -> str:
