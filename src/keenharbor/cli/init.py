@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -44,6 +45,7 @@ _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "ca
 )
 @click.option("--launcher", "launchers", multiple=True, metavar="VERSION=PROGRAM", help="A runtime installed here.")
 @click.option("--feed", type=click.Path(path_type=Path), help="The feed of releases.")
+@click.option("--wheelhouse", type=click.Path(path_type=Path), help="A Python site's new releases: a folder of wheels.")
 @click.option("--reload", help="The command by which the host takes up changed code.")
 @click.option("--migrate", metavar="COMMAND", help="The command that brings the database up to new code.")
 @click.option("--log-in", "member", metavar="USER", help="A member made for it: find the log-in, and try it.")
@@ -116,6 +118,7 @@ class _Said:
     server_configs: tuple[Path, ...] = ()
     launchers: tuple[str, ...] = ()
     feed: Path | None = None
+    wheelhouse: Path | None = None
     reload: str | None = None
     migrate: str | None = None
     member: str | None = None
@@ -137,7 +140,7 @@ class _Said:
 
 
 _OPTIONS = {"platform": "platform_file", "server-config": "server_configs", "launcher": "launchers", "log-in": "member"}
-_PATHS = ("platform_file", "feed", "server_configs")
+_PATHS = ("platform_file", "feed", "server_configs", "wheelhouse")
 
 
 def _said(given: dict[str, Any], answers: Path | None) -> _Said:
@@ -176,7 +179,25 @@ def _described(
     else:
         text, entries, missing = _infer(session, root, out, said, ask=ask)
         text += _said_by_hand(said.programs, said.feed, said.reload, out.resolve().parent)
+        if said.wheelhouse is not None:
+            text = _with_wheelhouse(text, said.wheelhouse, out.resolve().parent)
     return text, entries, missing
+
+
+def _with_wheelhouse(text: str, wheelhouse: Path, home: Path) -> str:
+    """The site file's text with the folder of wheels, from which packages come and which says what releases there
+    are."""
+    if not wheelhouse.is_dir():
+        raise UsageError("the folder of wheels is not there", where=wheelhouse)
+    place = os.path.relpath(wheelhouse.absolute(), home)
+    document = tomlkit.parse(text)
+    if "runtime" not in document or "packages" not in document["runtime"]:
+        raise UsageError("a folder of wheels is for sites whose packages are Python distributions", where=wheelhouse)
+    document["runtime"]["wheelhouse"] = place
+    feed = tomlkit.table()
+    feed["index"] = place
+    document.setdefault("feed", feed)
+    return tomlkit.dumps(document)
 
 
 def _may_visit(session: Session, site: SiteView, said: _Said, *, ask: bool) -> bool:

@@ -148,6 +148,10 @@ def _read_linked_data(text: str, page: Markup, address: str) -> None:
         page.structured[f"{kind or 'thing'} {number + 1}"] = json.dumps(item, sort_keys=True, ensure_ascii=False)
 
 
+_MADE_UP = re.compile(r"[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-|(?=[0-9a-f]*\d)(?=[0-9a-f]*[a-f])[0-9a-f]{10,}|\d{7,}")
+"""Identifiers that a program has drawn or counted up: UUIDs, long hexadecimal numbers, times."""
+
+
 def _is_button(tag: str, attributes: Mapping[str, str | None]) -> bool:
     kind = (attributes.get("type") or "").lower()
     return tag == "button" or (tag == "input" and kind in ("submit", "image", "button", "reset"))
@@ -218,6 +222,8 @@ def _walk(
                 (form.secrets if kind == "password" else form.hidden).add(str(attributes["name"]))
         inner, inner_name, inner_form = block, name, form
         identity = attributes.get("id")
+        if identity and _MADE_UP.search(identity):
+            identity = None  # another one at every visit: it names nothing
         if identity or tag in _BLOCK_TAGS:
             counts[tag] = counts.get(tag, 0) + 1
             inner_name = f"#{identity}" if identity else f"{name} {tag}[{counts[tag]}]".strip()

@@ -71,6 +71,9 @@ def learn_noise(looks: Sequence[Look]) -> Noise:
         for block in {b for m in variants for b in m.blocks}:
             if len({_content(m, block) for m in variants}) > 1:
                 on_page.add((_base(path), block))
+        on_page |= {
+            (_base(path), f"@form {f}") for m in variants for f in m.forms if any(f not in o.forms for o in variants)
+        }
         on_page |= {(_base(path), f"@{a}") for a in ASPECTS if len({repr(getattr(m, a)) for m in variants}) > 1}
         if len({repr(s.headers) for s in seen if s.loads}) > 1:
             on_page.add((_base(path), "@headers"))

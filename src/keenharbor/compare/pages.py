@@ -185,7 +185,7 @@ def _page(
         if before != after and _aged(before, versions) != after and not noise.covers_aspect(path, aspect):
             yield Observation(f"{aspect}-changed", aspect, Weight.DOUBT, f"the {aspect} changed", path, before, after)
     yield from _blocks(path, a, b, noise, versions)
-    yield from _forms(path, a, b)
+    yield from _forms(path, a, b, noise)
     yield from _stale(path, right, noise)
 
 
@@ -256,8 +256,10 @@ def _block(path: str, name: str, left: Block, right: Block, versions: Mapping[st
             yield Observation(f"{what}-gone", name, weight, text, path, ", ".join(gone[:3]), "")
 
 
-def _forms(path: str, a: Markup, b: Markup) -> Iterator[Observation]:
+def _forms(path: str, a: Markup, b: Markup, noise: Noise) -> Iterator[Observation]:
     for name, form in a.forms.items():
+        if noise.covers_aspect(path, f"form {name}"):
+            continue
         other = b.forms.get(name)
         if other is None:
             yield Observation("form-gone", name, Weight.DAMAGE, f"the form '{name}' is gone", path)

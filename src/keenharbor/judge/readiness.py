@@ -84,7 +84,7 @@ def judge(
     for name in chosen:
         if name not in components:
             raise UsageError(f"the site has no extension or theme '{name}'", advice="'keenharbor survey' lists them")
-    release = feed.need(site.model.core.package, core)
+    release = _release_of(site, feed, core, core_now)
     checks = [*_core_checks(site, release, runtime, in_feed=not isinstance(feed, NoFeed))]
     moves_up = version_order(core) > version_order(core_now)
     known = not isinstance(feed, NoFeed)
@@ -118,6 +118,14 @@ def judge(
         checks += check(asked)
     checks.sort(key=lambda c: c.verdict.rank)
     return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions), tuple(way or ()))
+
+
+def _release_of(site: SiteView, feed: Feed, core: str, core_now: str) -> Release:
+    """The core's release; one that is installed and that the feed does not have (any more) asks for nothing."""
+    package = site.model.core.package
+    if core == core_now and feed.find(package, core) is None:
+        return NoFeed(site.site_file).need(package, core)
+    return feed.need(package, core)
 
 
 def _with_facts(site: SiteView, feed: Feed, component: Component, runtime: str) -> Component:

@@ -42,7 +42,7 @@ def gate_change(site: SiteView, gate: Gate, *, out: bool = False) -> GateChange:
     """What putting the gate in (or taking it ``out``) comes to."""
     changes: dict[str, tuple[bytes, bytes]] = {}
     for path in gate.files:
-        old = site.path(path).read_bytes()
+        old = _content(site, path)
         new = gate.take_out(old) if out else gate.put_into(path, old)
         if new != old:
             changes[path] = (old, new)
@@ -79,9 +79,19 @@ def _status(address: str, headers: dict[str, str] | None = None) -> int:
         return visitor.get("/").status
 
 
+def _content(site: SiteView, path: str) -> bytes:
+    """What stands in a file; nothing where it is not there."""
+    file = site.path(path)
+    return file.read_bytes() if file.is_file() else b""
+
+
 def _write(site: Writable, change: GateChange) -> None:
+    """A file of which nothing is left was the gate's own."""
     for path, (_, new) in change.contents.items():
-        site.tree.write(path, new)
+        if new:
+            site.tree.write(path, new)
+        else:
+            site.tree.remove(path)
 
 
 def write_gate(site: SiteView, change: GateChange) -> None:
@@ -89,7 +99,7 @@ def write_gate(site: SiteView, change: GateChange) -> None:
     with exclusive(site, doing="a maintenance gate"):
         live = Writable.of(site, site.place, live_database_place(site))
         for path, (old, _) in change.contents.items():
-            if site.path(path).read_bytes() != old:
+            if _content(site, path) != old:
                 raise KeenHarborError("this file has changed meanwhile; nothing was written", where=path)
         _write(live, change)
         live.tree.sync()

@@ -50,6 +50,39 @@ def _behind_the_gate(inside, flag=__import__("pathlib").Path(__file__).resolve()
 application = _behind_the_gate(application)
 # {end}
 '''
+_MIDDLEWARE_FILE = "maintenance_gate.py"
+_MIDDLEWARE_LIST = re.compile(r"(?m)^(MIDDLEWARE(?:_CLASSES)?)\s*(?::[^=\n]+)?=")
+_IN_LIST = """\
+
+# {begin}
+{name} = ("maintenance_gate.gate", *{name})
+# {end}
+"""
+_MIDDLEWARE = '''\
+# {begin}
+"""Turns visitors away while the maintenance flag stands."""
+
+from pathlib import Path
+
+from django.http import HttpResponse
+
+FLAG = Path(__file__).resolve().parent / "{flag}"
+TEXT = "<!doctype html><title>Maintenance</title><h1>Maintenance</h1><p>Please come back in a few minutes.</p>"
+
+
+def gate(get_response):
+    def answer(request):
+        try:
+            word = FLAG.read_text().strip()
+        except OSError:
+            return get_response(request)
+        if request.META.get("{variable}") == word:
+            return get_response(request)
+        return HttpResponse(TEXT, status=503, headers={{"Retry-After": "120", "Cache-Control": "no-store"}})
+
+    return answer
+# {end}
+'''
 _BEFORE_PHP = re.compile(
     r"(?:#![^\n]*\n)?<\?php\b(?:\s+|//[^\n]*\n|#[^\n]*\n|/\*.*?\*/|declare\s*\([^)]*\)\s*;|namespace\s+[\w\\]+\s*;)*",
     re.DOTALL | re.IGNORECASE,
@@ -86,10 +119,19 @@ class Gate:
             block = _PHP.format(**values)
             made = plain[:at] + block + plain[at:] if at else f"{found[0]}{block}{plain[found.end() :]}"
         else:
-            if not re.search(r"(?m)^application\b", plain):
-                raise UsageError("this module has no 'application': there is no place for a gate", where=path)
-            made = plain + ("" if plain.endswith("\n") else "\n") + _PYTHON.format(**values)
+            made = self._into_python(path, plain, values)
         return made.replace("\n", end).encode("utf-8", "surrogateescape")
+
+    def _into_python(self, path: str, plain: str, values: Mapping[str, str]) -> str:
+        if posixpath.basename(path) == _MIDDLEWARE_FILE:
+            return _MIDDLEWARE.format(**values)
+        before = plain + ("" if plain.endswith("\n") else "\n")
+        listed = _MIDDLEWARE_LIST.search(plain)
+        if listed is not None:
+            return before + _IN_LIST.format(name=listed[1], **values)
+        if re.search(r"(?m)^application\b", plain):
+            return before + _PYTHON.format(**values)
+        raise UsageError("this module has no 'application': there is no place for a gate", where=path)
 
     def take_out(self, content: bytes) -> bytes:
         """The file without the gate."""
@@ -106,6 +148,10 @@ def gate_for(root: ReadPath, entries: Mapping[str, Entry], language: str, settin
         if fronts:
             return Gate("php", tuple(fronts))
     elif language == "python":
+        listing = _lists_middleware(root, entries)
+        if listing is not None:
+            above = "" if "manage.py" in entries else posixpath.dirname(listing)
+            return Gate("python", (listing, posixpath.join(above, _MIDDLEWARE_FILE)))
         fronts = [
             p for p, e in sorted(entries.items())
             if e.kind == "file" and posixpath.basename(p) in ("wsgi.py", "passenger_wsgi.py") and p.count("/") <= 2
@@ -117,6 +163,16 @@ def gate_for(root: ReadPath, entries: Mapping[str, Entry], language: str, settin
         f"no file was found that answers requests in {language}", where=str(root),
         advice="name a flag that your web server or system knows, under [maintenance]: 'flag' and 'header'",
     )  # fmt: skip
+
+
+def _lists_middleware(root: ReadPath, entries: Mapping[str, Entry]) -> str | None:
+    """The settings module that lists what each request passes through."""
+    for path, entry in sorted(entries.items(), key=lambda e: (e[0].count("/"), e[0])):
+        code = entry.kind == "file" and path.endswith(".py") and path.count("/") <= 3 and entry.size < 256 * 1024
+        others = re.search(r"(^|/)(tests?|examples?|node_modules|site-packages)/", path)
+        if code and not others and _MIDDLEWARE_LIST.search((root / path).read_text(errors="replace")):
+            return path
+    return None
 
 
 def _is_front(root: ReadPath, path: str, entry: Entry) -> bool:

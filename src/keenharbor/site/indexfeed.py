@@ -2,7 +2,8 @@
 
 The API: PEP 691 (https://peps.python.org/pep-0691/), with versions and sizes by PEP 700; a distribution's own metadata
 beside its file by PEP 658/714. A folder can stand for an index: ``NAME.json`` (or ``NAME/index.json``) is then a
-project's answer, and other addresses are files relative to it, so that everything works with no network."""
+project's answer, and other addresses are files relative to it; or the folder just holds wheels, which say themselves
+what the answer would (PEP 427). So everything works with no network."""
 
 from __future__ import annotations
 
@@ -10,6 +11,8 @@ import email.parser
 import hashlib
 import json
 import re
+import zipfile
+import zlib
 from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any
@@ -28,6 +31,7 @@ from keenharbor.site.feed import Feed, FeedModel, Package, Release, Requires, is
 _JSON = "application/vnd.pypi.simple.v1+json"
 _SECONDS = 20
 _LARGEST_ANSWER = 64 * 1024 * 1024
+_LARGEST_METADATA = 4 * 1024 * 1024
 
 
 class Index:
@@ -46,7 +50,8 @@ class Index:
             for file in (Path(self._base) / f"{name}.json", Path(self._base) / name / "index.json"):
                 if file.is_file():
                     return self._parsed(file.read_bytes(), str(file)), str(file.parent) + "/"
-            return None
+            wheels = [_of_wheel(w) for w in sorted(Path(self._base).glob("*.whl")) if _name_of(w) == name]
+            return ({"files": wheels}, f"{self._base}/") if wheels else None
         address = urljoin(self._base, f"{name}/")
         data = self._fetch(address, {"Accept": _JSON})
         return (self._parsed(data, address), address) if data is not None else None
@@ -59,7 +64,8 @@ class Index:
             file = Path(base) / address
             if urlsplit(address).scheme or not file.resolve().is_relative_to(Path(self._base).resolve()):
                 raise UsageError("a recorded index names a file outside its folder", where=address)
-            found = file.read_bytes() if file.is_file() else None
+            wheel = file.with_name(file.name.removesuffix(".metadata"))
+            found = file.read_bytes() if file.is_file() else _metadata_of(wheel) if wheel.is_file() else None
         if found is not None and sha256 is not None and hashlib.sha256(found).hexdigest() != sha256:
             raise DamagedError(
                 "what the index gave is not what it said it would be", where=address, advice="try again later"
@@ -101,6 +107,34 @@ class Index:
             private_folder(kept.parent)
             write_durably(kept, answer.content)
         return answer.content
+
+
+def _name_of(wheel: Path) -> str:
+    try:
+        return str(parse_wheel_filename(wheel.name)[0])
+    except InvalidWheelFilename:
+        return ""
+
+
+def _of_wheel(wheel: Path) -> dict[str, Any]:
+    """What an index would answer for a wheel in a folder."""
+    told = email.parser.BytesParser().parsebytes(_metadata_of(wheel) or b"")
+    return {
+        "filename": wheel.name, "url": wheel.name, "size": wheel.stat().st_size, "core-metadata": True,
+        "requires-python": told["Requires-Python"] or "",
+    }  # fmt: skip
+
+
+def _metadata_of(wheel: Path) -> bytes | None:
+    """A wheel's own metadata; None where it has none that can be read."""
+    try:
+        with zipfile.ZipFile(wheel) as archive:
+            inside = next((n for n in archive.namelist() if re.fullmatch(r"[^/]+\.dist-info/METADATA", n)), None)
+            if inside is None or archive.getinfo(inside).file_size > _LARGEST_METADATA:
+                return None
+            return archive.read(inside)
+    except (OSError, zipfile.BadZipFile, zlib.error):
+        return None
 
 
 class IndexFeed(Feed):

@@ -126,5 +126,7 @@ def address_in_cells(
     for place, address in ranked[:1]:
         bare = re.match(r"https?://[^/\s?#]+", address)
         sure = Sureness.LIKELY if re.search(r"(?i)(site|home|base|url)", place) else Sureness.GUESSED
+        if bare and is_here(bare[0]) and visit(bare[0]):
+            return AddressFound(bare[0], f"cell {place}; it answers", Sureness.READ)
         return AddressFound(bare[0], f"cell {place}", sure) if bare else None
     return None

@@ -27,7 +27,8 @@ _BY_NAME = (
         r"(^|_)(options?|settings?|config(uration)?s?|variables?|preferences?|parameters?|registry|params)($|_)"),
     ("visitors", r"(^|_)(orders?|order_items?|comments?|reviews?|ratings?|votes?|loans?|customers?|carts?|baskets?|"
                  r"subscri(bers?|ptions?)|"
-                 r"messages?|contacts?|enquir(y|ies)|inquir(y|ies)|submissions?|form_?(entries|data|submissions?)|"
+                 r"messages?|contacts?|enquir(y|ies)|inquir(y|ies)|submissions?|form_?(entr(y|ies)|data|submissions?)|"
+                 r"threaded_?comments?|"
                  r"guestbook|"
                  r"bookings?|reservations?|"
                  r"registrations?|sign_?ups?|payments?|transactions?|donations?|answers?|poll_votes?|wishlists?|"
@@ -138,7 +139,7 @@ def look_through(state: DatabaseState, host: str | None) -> tuple[list[TableKind
                 continue
             for column, cell in zip(table.columns, row, strict=True):
                 _note(f"{table.name}.{column}", cell, row, host, cells, opaque, hosts, exact)
-        if (apart := _host_and_port(table, rows)) is not None:
+        if (apart := _host_and_port(table, rows) or _domain(table, rows)) is not None:
             exact.setdefault(*apart)
         kind, why = kind_of(table, rows, prefix)
         kinds.append(TableKind(table.name, kind, count, why, table.kind == "table"))
@@ -160,7 +161,8 @@ def _with_related(kinds: Sequence[TableKind], schema: Schema) -> list[TableKind]
         grown = False
         for table in schema.tables:
             kind = by_name.get(table.name)
-            if kind is None or kind.kind != "content" or table.kind != "table":
+            # A name and a value are what settings look like, and the fields of a form that was sent.
+            if kind is None or kind.kind not in ("content", "settings") or table.kind != "table":
                 continue
             of = next((t for t, stem in stems.items() if _belongs(table, t, stem)), None)
             if of is not None:
@@ -196,7 +198,13 @@ def _belongs(table: Table, to: str, stem: str) -> bool:
     named = re.search(
         rf"(?i)(^|_){re.escape(stem)}s?_?(meta|data|items?|lines?|repl(y|ies)|details?|files?)$", table.name
     )
-    return named is not None or any(c.lower() in (f"{stem}_id", f"{stem}id", f"id_{stem}") for c in table.columns)
+    keys = {c.lower() for c in table.columns}
+    if named is not None or keys & {f"{stem}_id", f"{stem}id", f"id_{stem}", f"{stem}_ptr_id"}:
+        return True
+    # ``entry_id`` leads to ``formentry``, where both are called after the same part of the system.
+    part = table.name.partition("_")[0]
+    short = (k.removesuffix("_id") for k in keys if k.endswith("_id"))
+    return to.startswith(f"{part}_") and any(len(k) >= 5 and stem.endswith(k) for k in short)
 
 
 def _host_and_port(table: Table, rows: Sequence[Row]) -> tuple[str, str] | None:
@@ -210,6 +218,19 @@ def _host_and_port(table: Table, rows: Sequence[Row]) -> tuple[str, str] | None:
         if re.fullmatch(r"[a-z0-9-]+(\.[a-z0-9-]+)+", host) and port.isdigit() and host != "127.0.0.1":
             shown = {"80": f"http://{host}", "443": f"https://{host}"}.get(port, f"http://{host}:{port}")
             return f"{table.name}.{table.columns[hosts[0]]} and {table.columns[ports[0]]}", shown
+    return None
+
+
+def _domain(table: Table, rows: Sequence[Row]) -> tuple[str, str] | None:
+    """Where a host stands without a scheme, in a table of few rows that has a column called after it."""
+    at = next((i for i, c in enumerate(table.columns) if re.fullmatch(r"(?i)(site_?)?domain(_?name)?", c)), None)
+    if at is None or len(rows) > 20:
+        return None
+    for row in rows:
+        host = str(row[at] or "").strip().lower()
+        if re.fullmatch(r"[a-z0-9-]+(\.[a-z0-9-]+)+(:\d+)?", host) and not host.startswith("example."):
+            here = host.partition(":")[0] in ("127.0.0.1", "localhost")
+            return f"{table.name}.{table.columns[at]}", f"{'http' if here else 'https'}://{host}"
     return None
 
 

@@ -143,7 +143,8 @@ def infer_site(
     runtime, serve = _served(runtime, entries, given)
     homes, switch = _python_packages(ground, sources, homes, switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
-    settings_files = [s.path for s in (settings_source, best.candidate.source if best else None) if s is not None]
+    said_by = (settings_source, best.candidate.source if best else None, switch.source if switch else None)
+    settings_files = [s.path for s in said_by if s is not None]
     areas, why = areas_in(
         entries, homes, settings_files, [core.version_file] if core and core.version_file else [], sources
     )
