@@ -124,8 +124,10 @@ def mariadb(home: Path, port: int) -> dict[str, object]:
     data = home / "database"
     run("mariadb-install-db", "--no-defaults", f"--datadir={data}", "--skip-test-db", "--user=root", folder=home)
     (home / "first.sql").write_text(
-        "CREATE DATABASE lane CHARACTER SET utf8mb4; CREATE USER lane@'127.0.0.1' IDENTIFIED BY 'beans-and-peas';\n"
-        "GRANT ALL ON lane.* TO lane@'127.0.0.1'; CREATE USER lane@localhost IDENTIFIED BY 'beans-and-peas';\n"
+        "CREATE DATABASE lane CHARACTER SET utf8mb4;\n"
+        "CREATE USER lane@'127.0.0.1' IDENTIFIED BY 'beans-and-peas';\n"
+        "GRANT ALL ON lane.* TO lane@'127.0.0.1';\n"
+        "CREATE USER lane@localhost IDENTIFIED BY 'beans-and-peas';\n"
         "GRANT ALL ON lane.* TO lane@localhost;\n"
     )
     command = [

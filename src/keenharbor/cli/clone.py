@@ -14,12 +14,14 @@ from keenharbor.base.durable import write_durably
 from keenharbor.base.text import age, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
+from keenharbor.clone.alive import awaken
 from keenharbor.clone.facts import CloneFacts, find_clone, is_running, list_clones
 from keenharbor.clone.gate import USER, Gate
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import close_clone, make_clone, open_clone
 from keenharbor.clone.server import free_port, port_is_taken
 from keenharbor.clone.visits import VisitRecord, wait_for_visitor
+from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import find_snapshot
 
@@ -32,8 +34,10 @@ def clone() -> None:
 @harbor_command(clone, name="make")
 @click.argument("wanted", metavar="SNAPSHOT", default="newest")
 @click.option("--port", type=click.IntRange(1, 65535), help="Its port on loopback.")
-def make(session: Session, wanted: str, port: int | None) -> None:
-    """Make a clone from SNAPSHOT. It is not served before 'clone open'."""
+def make(session: Session, wanted: str, port: int | None) -> int:
+    """Make a clone from SNAPSHOT, and see once whether it comes up. It is not served before 'clone open'.
+
+    Exit code 0: its start page answers; 1: it fails, and the reason is quoted."""
     from keenharbor.base.errors import KeenHarborError
 
     site = session.site()
@@ -43,19 +47,37 @@ def make(session: Session, wanted: str, port: int | None) -> None:
     session.progress.stage(f"making a clone of snapshot {found.id}")
     made = make_clone(site, found, "by hand", mail_port=free_port(), port=port)
     made.keep()
-    append_log(site.work, site.name, "clone make", "done", f"from {found.id}", made.id)
+    session.progress.stage("asking for its start page")
+    seen = awaken(made)
+    outcome = "done" if seen.good else "failed"
+    append_log(site.work, site.name, "clone make", outcome, f"from {found.id}", made.id)
 
     def render(out: Console) -> None:
-        show.headline(out, "done", f"clone {made.id} of snapshot {found.id}")
+        if seen.good:
+            show.headline(out, "done", f"clone {made.id} of snapshot {found.id}")
+        else:
+            answered = f"status {seen.status}" if seen.status else "no answer"
+            show.headline(out, "failed", f"clone {made.id} does not come up: its start page gives {answered}")
+            for reason in seen.reasons:
+                out.print(show.said("damage", reason))
         cells = sum(made.facts.rewritten_cells.values())
         out.print(
             f"{plural(len(made.facts.rewritten_files), 'file')} and {plural(cells, 'cell')} rewritten to {made.address}"
         )
         for place in made.facts.opaque:
             out.print(show.said("caution", f"could not be rewritten: {place}"))
-        show.next_step(out, f"keenharbor clone open {made.id}")
+        shared = site.model.database.scratch_url is not None
+        if shared and site.database.engine not in ("", NO_ENGINE):
+            out.print(show.said("note", "its database is on a server that others use ('scratch_url')"))
+        if seen.good:
+            show.next_step(out, f"keenharbor clone open {made.id}")
+        else:
+            show.next_step(
+                out, f"keenharbor clone open {made.id}   (to look at it), or: keenharbor clone close {made.id}"
+            )
 
-    session.show(dataclasses.asdict(made.facts), render)
+    session.show({**dataclasses.asdict(made.facts), "awake": dataclasses.asdict(seen)}, render)
+    return 0 if seen.good else 1
 
 
 @harbor_command(clone, name="list")

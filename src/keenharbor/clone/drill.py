@@ -45,7 +45,8 @@ def drill(live: SiteView, snapshot: Snapshot, progress: Progress) -> Drilled:
     """Restore ``snapshot``, look at its pages, make its checks, compare with live where that answers; record the
     outcome.
 
-    A page counts as broken when it fails on the restored site and not on live. Everything is removed afterwards. What
+    A page counts as broken when it fails on the restored site and not on live; the start page whatever live does.
+    Everything is removed afterwards. What
     is no fault of the snapshot (too little space, a server that is not installed) is raised and not recorded."""
     began = time.monotonic()
     restored = 0.0
@@ -97,7 +98,8 @@ def _look(live: SiteView, address: str, also: Look | None, mailbox: Mailbox | No
 def _look_at_live(live: SiteView, seen: Look) -> tuple[list[Look], str]:
     """Two looks at live, for what changes by itself; nothing and the reason where it does not answer."""
     one = _look(live, live.address, seen)
-    if not any(p.loads for p in one.pages.values()):
+    start = next(iter(one.pages.values()), None)
+    if start is None or not start.loads:
         return [], "live does not answer"
     return [one, _look(live, live.address, seen)], ""
 
@@ -105,11 +107,13 @@ def _look_at_live(live: SiteView, seen: Look) -> tuple[list[Look], str]:
 def _judge(
     snapshot: Snapshot, restored: float, began: float, seen: Look, looks: list[Look], theirs: list[Look], without: str
 ) -> Drilled:
-    fine_on_live = {p for p, page in theirs[-1].pages.items() if page.loads} if theirs else None
+    # Live may have been away for the one of the two looks: what was fine in either is fine there.
+    fine_on_live = {p for look in theirs for p, page in look.pages.items() if page.loads} if theirs else None
+    start = next(iter(seen.pages), None)
     broken = [
         f"{path} fails with status {page.status or 'none'}"
         for path, page in seen.pages.items()
-        if not page.loads and (fine_on_live is None or path in fine_on_live)
+        if not page.loads and (path == start or fine_on_live is None or path in fine_on_live)
     ]
     failed = [f"the check '{c.name}' fails: {c.problem}" for c in seen.checks.values() if c.problem]
     problems = (*broken, *failed) or (() if seen.pages else ("no page was found",))
