@@ -77,7 +77,9 @@ def _render_drill(out: Console, found: Snapshot, result: Drilled) -> None:
 @click.argument("wanted", metavar="SNAPSHOT")
 @click.argument("paths", nargs=-1)
 @click.option("--to", "target", type=click.Path(path_type=Path), help="The new folder to restore into.")
-@click.option("--database", "url", metavar="URL", help="Another database to restore into (see docs/site-file.md).")
+@click.option(
+    "--database", "url", metavar="URL", help="Another database to restore into ('keenharbor manual site-file')."
+)
 @click.option("--live", is_flag=True, help="Restore over the live site.")
 @click.option("--area", "areas", multiple=True, type=click.Choice(AREAS), help="Only the files of an area.")
 @click.option("--table", "tables", multiple=True, metavar="TABLE", help="Only the rows of a table.")

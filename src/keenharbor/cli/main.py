@@ -15,6 +15,7 @@ from keenharbor import __version__
 Commands = dict[str, tuple[str, str]]
 
 COMMANDS: Commands = {
+    "manual": ("keenharbor.cli.manual:manual", "Read the manual, topic by topic."),
     "init": ("keenharbor.cli.init:init", "Describe a site: write its site file."),
     "survey": ("keenharbor.cli.survey:survey", "Say what a site is made of, what is pending, what was edited."),
     "ready": ("keenharbor.cli.ready:ready", "Judge whether a site can go to a target."),

@@ -202,7 +202,7 @@ def origin_of(file: Path, key: str) -> Origin:
         )
         if known is _UNKNOWN:
             raise UsageError(
-                f"there is no key '{key}' in a site file", where=file, advice="docs/site-file.md lists them"
+                f"there is no key '{key}' in a site file", where=file, advice="'keenharbor manual keys' lists them"
             )
         value = known
     shown = value.model_dump(mode="json") if hasattr(value, "model_dump") else value

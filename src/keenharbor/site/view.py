@@ -174,7 +174,7 @@ class SiteView:
         if part is None:
             raise UsageError(
                 f"the site file has no [{name}], which this needs", where=self.site_file,
-                advice=f"add [{name}]; docs/site-file.md says what belongs into it",
+                advice=f"add [{name}]; 'keenharbor manual site-file' says what belongs into it",
             )  # fmt: skip
         return part
 
