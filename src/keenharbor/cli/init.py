@@ -15,7 +15,7 @@ from rich.console import Console
 from rich.text import Text
 
 from keenharbor.base.durable import write_durably
-from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.errors import UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
@@ -286,11 +286,12 @@ def _maintenance(session: Session, site: SiteView, out: Path, *, on: bool, yes: 
 def _answers(address: str) -> bool:
     """Whether a site answers at an address of this machine."""
     from keenharbor.compare import Visitor
+    from keenharbor.compare.visitor import VisitError
 
     try:
         with Visitor(address, timeout=5) as visitor:
             return 0 < visitor.get("/").status < 500
-    except (KeenHarborError, OSError, ValueError):
+    except (VisitError, ValueError):
         return False
 
 

@@ -50,11 +50,12 @@ def awaken(clone: Clone) -> Awakened:
 def _words(html: str) -> tuple[str, str]:
     """A page's title, and the beginning of what it says."""
     tree = LexborHTMLParser(html[:200_000])
-    title = tree.css_first("title")
+    found = tree.css_first("title")
+    title = found.text().strip()[:200] if found is not None else ""
     for unseen in tree.css("script, style, title"):
         unseen.decompose()
     text = re.sub(r"\s+", " ", tree.body.text(separator=" ")).strip() if tree.body is not None else ""
-    return (title.text().strip()[:200] if title is not None else ""), text[:_MOST_WORDS]
+    return title, text[:_MOST_WORDS]
 
 
 def _last_lines(clone: Clone) -> list[str]:

@@ -174,9 +174,12 @@ def _values_for(keys: DatabaseSettingsPart, said: Mapping[str, str], place: Data
             host = place.socket if stood.startswith("/") else f"localhost:{place.socket}"
     elif keys.port not in said and place.port and _says_port(stood):
         host = f"{place.host}:{place.port}"
+    socket, mark = place.socket, place.kind.socket_name.format("")
+    if socket and mark and mark not in said.get(keys.socket or "", ""):
+        socket = str(Path(socket).parent)  # as it stood: by its folder alone
     wanted = {
         keys.url: text_of_place(said.get(keys.url or "", ""), place), keys.host: host, keys.port: port,
-        keys.socket: place.socket, keys.name: place.name, keys.user: place.user, keys.password: place.password,
+        keys.socket: socket, keys.name: place.name, keys.user: place.user, keys.password: place.password,
     }  # fmt: skip
     return {key: value for key, value in wanted.items() if key is not None and key in said}
 

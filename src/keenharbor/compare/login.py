@@ -108,6 +108,13 @@ class LogInTried:
 def try_log_in(visitor: Visitor, forms: Iterable[LogInForm], user: str, password: str) -> LogInTried:
     """Log in by the first form that lets this member in. ``password`` is as a check has it (``env:NAME``)."""
     problem = "no page has a form for logging in"
+    try:
+        return _tried(visitor, forms, user, password, problem)
+    except VisitError as error:
+        return LogInTried(None, f"the site does not answer: {error}")
+
+
+def _tried(visitor: Visitor, forms: Iterable[LogInForm], user: str, password: str, problem: str) -> LogInTried:
     for form in forms:
         before = visitor.get(form.path).text
         steps = form.steps(user, password)

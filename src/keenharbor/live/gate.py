@@ -10,6 +10,7 @@ from keenharbor.base.progress import Progress
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
 from keenharbor.compare import Visitor
+from keenharbor.compare.visitor import VisitError
 from keenharbor.live.flag import reload_host
 from keenharbor.live.journal import exclusive
 from keenharbor.live.snapshots import take_guarded
@@ -76,7 +77,10 @@ def _expect(status: int, wanted: int, problem: str) -> None:
 
 def _status(address: str, headers: dict[str, str] | None = None) -> int:
     with Visitor(address, headers or {}) as visitor:
-        return visitor.get("/").status
+        try:
+            return visitor.get("/").status
+        except VisitError as error:
+            raise KeenHarborError(f"the clone does not answer: {error}; live was not touched", where=address) from error
 
 
 def _content(site: SiteView, path: str) -> bytes:

@@ -27,7 +27,7 @@ from keenharbor.site.settings import form_of, key_parts
 from keenharbor.tree import Entry
 
 _VERSION = re.compile(r"v?(\d+\.\d+(?:\.\d+){0,2}(?:[-.+]?(?:alpha|beta|rc|dev|patch|p|pl)[.-]?\d*)?)", re.IGNORECASE)
-_VERSION_FILE = re.compile(r"(?i)^([a-z]+[_.-])?(version|release)([_.-][a-z]+)?(\.txt|\.md)?$")
+_VERSION_FILE = re.compile(r"(?i)^([a-z]+[_.-])?(version|release)([_-][a-z]+)?(\.txt|\.md)?$")
 _NAMED_FOR_IT = re.compile(r"(?i)(^|[_.-])(version|release)([_.-]|$)")
 _IN_COMMENT = re.compile(
     r"(?im)^[ \t/*#@;!<>-]*(?:@?(?:version|release)\b[ \t:=]*)?v?(\d+\.\d+(?:\.\d+){0,2})[ \t*/>-]*$"
