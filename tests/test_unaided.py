@@ -30,6 +30,7 @@ from keenharbor.compare.visitor import VisitError
 from keenharbor.database import Schema, Table
 from keenharbor.demo.scene import Scene
 from keenharbor.host import Here
+from keenharbor.site.feed import allows
 from keenharbor.site.gates import Gate
 from keenharbor.site.indexfeed import Index
 from keenharbor.site.inference.contents import TableKind, _with_related
@@ -38,6 +39,7 @@ from keenharbor.site.inference.inferred import Given, infer_site
 from keenharbor.site.load import open_site
 from keenharbor.site.releasefiles import release_files
 from keenharbor.site.settings import settings_in
+from keenharbor.site.sitefeed import feed_of
 
 PHP = shutil.which("php")
 needs_php = pytest.mark.skipif(PHP is None, reason="php is not installed")
@@ -390,3 +392,25 @@ def test_the_manual_is_there_and_true(tmp_path: Path) -> None:
     spec.loader.exec_module(module)
     for file, text in module.files().items():
         assert file.read_text(encoding="utf-8") == text, f"make it anew: python docs/make_reference.py ({file.name})"
+
+
+def test_a_version_by_itself_is_what_is_wanted_at_least() -> None:
+    assert allows("5.0", "5.2") and allows(" 5.0 ", "5.0") and not allows("5.0", "4.9") and allows("", "1")
+
+
+def test_a_minor_version_means_the_newest_of_it(shared_scene: Scene) -> None:
+    site = open_site(shared_scene.site_file)
+    feed = feed_of(site)
+    assert feed is not None
+    package = site.model.core.package
+    releases = [
+        r.model_copy(update={"version": v}) for r in feed.of(package)[:1] for v in ("8.0", "8.0.1", "8.1.3", "8.1.10")
+    ]
+    feed.releases = releases
+    assert feed.newest_like(package, "8.0") == "8.0" and feed.newest_like(package, "8.1") == "8.1.10"
+    assert feed.newest_like(package, "8.0.1") == "8.0.1" and feed.newest_like(package, "9") == "9"
+
+
+def test_a_draft_says_that_its_target_is_blocked(scene: Scene) -> None:
+    ran = harbor(scene.folder, "plan", "draft", "--core", "4.0", "--no-pages")
+    assert "'ready' calls this target blocked" in ran.out

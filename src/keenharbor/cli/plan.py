@@ -78,13 +78,22 @@ def draft(
     append_log(site.work, site.name, "plan draft", "done", f"{len(made.step)} steps to core {made.plan.core}", str(out))
 
     def render(console: Console) -> None:
-        show.headline(console, "done" if not open_ones else "caution", f"{out}: {plural(len(made.step), 'step')}")
+        show.headline(
+            console,
+            "done" if not open_ones and readiness.verdict != "blocked" else "caution",
+            f"{out}: {plural(len(made.step), 'step')}",
+        )
         _steps(console, made)
+        if readiness.verdict == "blocked":
+            first = next(c for c in readiness.checks if c.verdict == "blocked")
+            console.print(show.said("damage", f"'ready' calls this target blocked: {first.subject}: {first.reason}"))
         for name in open_ones:
             console.print(show.said("caution", f"still open: what becomes of {name}? See the comment in {out}"))
         show.next_step(console, f"read {out}, then: keenharbor trial run")
 
-    session.show({"plan": str(out), "open": open_ones, **made.model_dump(mode="json")}, render)
+    session.show(
+        {"plan": str(out), "open": open_ones, "ready": readiness.verdict.value, **made.model_dump(mode="json")}, render
+    )
 
 
 def _own_steps(site: SiteView, release: str | None, commands: Sequence[str]) -> OwnSteps:

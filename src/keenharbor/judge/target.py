@@ -10,7 +10,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.judge.choices import Choice
 from keenharbor.judge.readiness import Readiness, judge, latest_core
 from keenharbor.site.decisions import Remembered, decisions_in, remember, remembered
-from keenharbor.site.feed import Feed
+from keenharbor.site.feed import Feed, is_version
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.view import SiteView
 
@@ -62,6 +62,8 @@ def judge_for(site: SiteView, feed: Feed, target: Target, snapshot: NewestSnapsh
     chosen = {n: Choice.of(d) for n, d in ({n: d.decision for n, d in before.items()} | said).items()}
     found = latest_core(site, feed, target.runtime, chosen) if target.latest else None
     wanted = found.core if found is not None else target.core
+    if wanted is not None and is_version(wanted):
+        wanted = feed.newest_like(site.model.core.package, wanted)
     readiness = judge(site, feed, wanted, target.runtime, chosen, snapshot, found, target.database)
     remember(site.work, said, target.forget)
     return Judged(readiness, {n: d for n, d in sorted(before.items()) if n not in said})

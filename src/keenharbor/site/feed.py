@@ -105,8 +105,11 @@ def is_version(text: str) -> bool:
 
 
 def allows(requirement: str, version: str) -> bool:
-    """Whether a range such as ``>=3.0,<4.0`` takes in ``version``."""
+    """Whether a range such as ``>=3.0,<4.0`` takes in ``version``. A bare version is what is wanted at least: so
+    extensions say it."""
     try:
+        if is_version(requirement.strip()):
+            requirement = f">={requirement.strip()}"
         return SpecifierSet(requirement).contains(version_order(version), prereleases=True)
     except InvalidSpecifier:
         raise UsageError(f"'{requirement}' is not a range of versions") from None
@@ -145,6 +148,13 @@ class Feed:
 
     def find(self, name: str, version: str) -> Release | None:
         return next((r for r in self.of(name) if r.order == version_order(version)), None)
+
+    def newest_like(self, name: str, version: str) -> str:
+        """The version itself where there is such a release; else the newest that begins with it: 5.1.9 for 5.1."""
+        if self.find(name, version) is not None:
+            return version
+        like = [v for v in self.versions_of(name) if v.startswith(f"{version}.") and not version_order(v).is_prerelease]
+        return max(like, key=version_order, default=version)
 
     def need(self, name: str, version: str) -> Release:
         """The release, or a `UsageError` that lists those there are."""
