@@ -215,7 +215,7 @@ def test_half_written_files_and_reserved_room_of_killed_runs_go(quiet: Scene) ->
     (quiet.folder / "harbor").mkdir(exist_ok=True)
     (quiet.folder / "harbor/.reserved-999999-0a1b2c3d").write_bytes(bytes(100))
     told = harbor(quiet.folder, "settle", "--json").json["settled"]
-    assert len(told["cleared"]) == 2 and told["live_is"] == "before"
+    assert len([c for c in told["cleared"] if "/tmp/harbor-net-" not in c]) == 2 and told["live_is"] == "before"
     assert (quiet.root / "core/.mine.part").read_text() == "somebody's own"
     (quiet.root / "core/.mine.part").unlink()
     assert state_of(quiet) == before

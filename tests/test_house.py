@@ -48,7 +48,7 @@ EXCEPTIONS = {
     "site/settings/php.py": "a text to be run by a reader of its own", "judge/syntax.py": "the same",
     "cli/demo.py": "finds its own program", "site/log.py": "", "live/guard.py": "", "cli/main.py": "signals",
 }  # fmt: skip
-MAKES_LIVE_WRITABLE = {"live/guard.py", "live/settle.py"}
+MAKES_LIVE_WRITABLE = {"live/guard.py", "live/settle.py", "live/gate.py"}
 MAKES_CLONES_WRITABLE = {"clone/clone.py", "clone/making.py"}
 
 # `Any` stands only where something comes in whose make-up nobody but its maker knows.
@@ -68,7 +68,7 @@ ANY_MAY_STAND = {
     ),
     "work of any kind, shared out": ("store/apart", "store/writer"),
 }  # fmt: skip
-MOST_ANY = 134
+MOST_ANY = 138
 
 
 @cache
@@ -236,7 +236,12 @@ def test_any_stands_only_where_things_come_in() -> None:
 def test_code_and_documents_have_lines_that_fit() -> None:
     wide = [
         f"{path.relative_to(ROOT)}:{number}"
-        for path in (*ROOT.glob("*.md"), *(ROOT / "docs").rglob("*.md"), *(ROOT / "benchmarks").glob("*.md"))
+        for path in (
+            *ROOT.glob("*.md"),
+            *(ROOT / "docs").rglob("*.md"),
+            *(ROOT / "benchmarks").glob("*.md"),
+            *(ROOT / "examples").rglob("*.md"),
+        )
         for number, line in enumerate(path.read_text(encoding="utf-8").splitlines(), 1)
         if len(line) > 120 and "](" not in line and not line.startswith("|")
     ]

@@ -74,6 +74,7 @@ class Clone:
             self.folder, self.live, self.site.place, more_writable=(*own, *files), sockets=sockets,
             limits=self.limits, groups=tuple(self.facts.groups),
             ports=ports if not to_outside else {"bind": [], "connect": []}, holder=holder,
+            own_socket=place.socket if self.facts.own_database else "",
         )  # fmt: skip
 
     @property
@@ -161,7 +162,9 @@ class Clone:
             self._quarantine = None
         parts = parts_here()
         groups = ControlGroups(f"keenharbor-{self.id}", self.limits).folders
-        self.note(sealed=parts.root or parts.landlock > 0, open_parts=parts.what_is_open(), groups=groups)
+        self.note(
+            sealed=parts.root or parts.landlock > 0, open_parts=[*parts.what_is_open(), *self._shared()], groups=groups
+        )
         place = self.site.database_place
         reason = (
             "its database is on a server that is reached over the network"
@@ -190,6 +193,12 @@ class Clone:
             self._passage = start_relay((), self._database_passage(), clean_environment() | mark_of(self.folder))
         told = dataclasses.asdict(self._quarantine.facts) if self._quarantine is not None else None
         self.note(network=told, not_blocked=reason)
+
+    def _shared(self) -> list[str]:
+        """That its database is on a server which others use, where it is."""
+        if not self.facts.own_database:
+            return []
+        return ["its database is on a server that others use, 'scratch_url', with all that its user may do there"]
 
     def take_database_port(self, port: int = 0) -> None:
         """Let the clone's code find its database on a port of loopback, too: on ``port``, where its settings have no

@@ -73,16 +73,17 @@ def live_secrets(live: SiteView) -> list[str]:
 def sealing_for(
     folder: Path, live: SiteView, root: str, *, more_writable: tuple[str, ...], sockets: tuple[str, ...],
     limits: Limits,
-    groups: tuple[str, ...], ports: dict[str, list[int]], holder: int | None,
+    groups: tuple[str, ...], ports: dict[str, list[int]], holder: int | None, own_socket: str = "",
 ) -> Sealing:  # fmt: skip
     """For the programs of the clone in ``folder``, whose files are in ``root``; ``sockets`` are folders of those of its
-    own database server; ``ports`` are what it may be reached at, and reach, where it has no network of its own."""
+    own database server, ``own_socket`` the one on a server that it shares (with live, it may be); ``ports`` are what it
+    may be reached at, and reach, where it has no network of its own."""
     temporary = private_folder(folder / "tmp")
     writable = (root, str(folder / "outbox"), str(temporary), *more_writable)
     readable = [str(folder / "programs"), *sockets, *needed_places(live)]
     if not parts_here().root:
         private_folder(temporary / "home")
-    visible, hidden = arranged(readable, writable, live_secrets(live))
+    visible, hidden = arranged(readable, writable, [s for s in live_secrets(live) if s != own_socket])
     return Sealing(
         folder, visible, writable, hidden, str(temporary), holder, "open", None if holder else ports, limits, groups,
         own_tmp=has_own_tmp(live),
