@@ -8,6 +8,7 @@ import click
 from rich.console import Console
 from rich.markdown import Markdown
 from rich.text import Text
+from rich.theme import Theme
 
 from keenharbor.base.errors import UsageError
 from keenharbor.cli.base import Session, harbor_command
@@ -27,6 +28,7 @@ TOPICS = {
     "steps": "Every kind of step of a plan.",
     "keys": "Every key of the site file.",
 }
+_PLAIN = {"markdown.code": "bold", "markdown.h1": "bold", "markdown.h2": "bold", "markdown.h3": "bold"}
 SCHEMAS = ("site-file.schema", "plan.schema", "feed.schema", "trial.schema")
 
 
@@ -50,7 +52,12 @@ def manual(session: Session, topic: str | None) -> None:
     if topic in SCHEMAS and not session.as_json:
         click.echo(text, nl=False)
         return
-    session.show({"topic": topic, "text": text}, lambda out: out.print(Markdown(text, code_theme="bw")))
+    session.show({"topic": topic, "text": text}, lambda out: _render(out, text))
+
+
+def _render(out: Console, text: str) -> None:
+    with out.use_theme(Theme(_PLAIN)):
+        out.print(Markdown(text, code_theme="ansi_dark"))
 
 
 def _render_topics(out: Console) -> None:

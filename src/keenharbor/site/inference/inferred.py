@@ -423,7 +423,7 @@ def entries_of(found: Inferred) -> list[Entry]:
         add("serve", " ".join(found.serve.command), found.serve.sure, found.serve.why)
     else:
         add("serve", "", Sureness.MISSING, "clones need it: name the command under [serve]")
-    keeps_out = "a cutover needs it: how visitors are kept out, under [maintenance]"
+    keeps_out = "a cutover needs it: 'keenharbor init --maintenance' brings one, or name yours under [maintenance]"
     add("maintenance", "", Sureness.MISSING, keeps_out)
     return told
 
