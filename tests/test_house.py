@@ -248,6 +248,17 @@ def test_code_and_documents_have_lines_that_fit() -> None:
     assert not wide, wide
 
 
+def test_no_module_beside_the_databases_names_an_engine() -> None:
+    named = [
+        f"{name}:{node.lineno} {node.value}"
+        for name, tree in modules().items()
+        if not name.startswith(("database/", "demo/"))
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Constant) and node.value in ("sqlite", "mariadb", "postgres")
+    ]
+    assert not named, named
+
+
 def test_the_table_of_steps_is_that_of_the_registry() -> None:
     from keenharbor.trial.steps import KINDS, StepBase
 
