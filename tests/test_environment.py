@@ -123,10 +123,15 @@ def says(environment: Path) -> str:
 
 
 def test_a_trial_installs_into_the_clone_alone(folder: Path) -> None:
+    put(folder, "site/requirements.txt", "press==1.0  # ours\n")
     harbor(folder, "snapshot", "take")
-    plan(folder, 'name = "up"\nkind = "distributions"\nwants = ["press==2.0"]')
+    pins = 'name = "pins"\nkind = "pins"\nfiles = ["requirements.txt"]'
+    plan(folder, 'name = "up"\nkind = "distributions"\nwants = ["press==2.0"]', pins)
     assert harbor(folder, "plan", "check", "--json").json["verdict"] == "clear"
     told = harbor(folder, "trial", "run", "--keep", "--json").json
+    assert "press: ==1.0 → ==2.0" in told["steps"][1]["output"]
+    assert (next((folder / "harbor/clones").iterdir()) / "site/requirements.txt").read_text() == "press==2.0  # ours\n"
+    assert (folder / "site/requirements.txt").read_text() == "press==1.0  # ours\n"
     assert told["findings"] == [], "that the version on the page follows is as it should be"
     assert "press: 1.0 → 2.0" in told["steps"][0]["output"]
     assert says(folder / "venv") == "press 1.0"

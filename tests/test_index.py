@@ -93,11 +93,15 @@ def test_what_must_move_along_is_told_and_what_cannot_is_named(site: Path) -> No
 
 
 def test_a_plan_puts_distributions_in_place_in_one_set(site: Path) -> None:
+    put(site / "site", "requirements.txt", "press==1.0\npress-forms==1.0\n")
+    put(site / "site", "uv.lock", "")
     harbor(site, "plan", "draft", "--core", "2.0", "--extension", "press-forms=remove")
     steps = {s.name: s for s in read_plan(site / "upgrade.toml").step}
-    assert list(steps) == ["off-press-forms", "distributions", "migrate"]
+    assert list(steps) == ["off-press-forms", "distributions", "migrate", "pins"]
     assert steps["distributions"].wants == ["frame==3.2", "press==2.0", "press-gallery==1.2", "tool==1.5"]  # type: ignore[union-attr]
     assert steps["distributions"].removes == ["press-forms"]  # type: ignore[union-attr]
+    assert (steps["pins"].files, steps["pins"].removes) == (["requirements.txt"], ["press-forms"])  # type: ignore
+    assert "uv.lock: made by a tool of its own" in (site / "upgrade.toml").read_text()
     assert "Take press-forms out of INSTALLED_APPS in conf/settings.py." in (site / "upgrade.toml").read_text()
     assert steps["migrate"].command == ["{runtime}", "manage.py", "migrate", "--noinput"]  # type: ignore[union-attr]
     told = harbor(site, "plan", "check", "--json", code=1).json

@@ -239,7 +239,21 @@ def test_an_ordinary_user_is_sealed_in_as_well(inside: Inside, tmp_path_factory:
         pytest.skip("the system has no Python of its own that another user may start")
     with contextlib.ExitStack() as stack:
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
-        own = ("", "site", "tmp", "root", "live", "live/media", "work", "work/store", "home", "clone", "known", "mount", "mine")
+        own = (
+            "",
+            "site",
+            "tmp",
+            "root",
+            "live",
+            "live/media",
+            "work",
+            "work/store",
+            "home",
+            "clone",
+            "known",
+            "mount",
+            "mine",
+        )
         for part in own:
             (folder / part).mkdir(exist_ok=True)
             os.chown(folder / part, NOBODY, NOBODY)

@@ -16,6 +16,7 @@ from keenharbor.judge.readiness import Readiness
 from keenharbor.site.checks import Decision
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
 from keenharbor.site.feed import Feed, NoFeed, Package, Release, allows
+from keenharbor.site.pins import pin_files
 from keenharbor.site.view import SiteView
 
 PATCHES = "upgrade-patches"
@@ -263,6 +264,21 @@ class _Draft:
                 "you.\n"
             )
             yield _table(name="migrate", kind="wait", say="Run the migration of the new versions.")
+        if wanted or gone:
+            new = sorted(d.other for d in readiness.decisions if d.action == "replace" and d.other)
+            yield from self._pins(gone, new)
+
+    def _pins(self, gone: list[str], new: list[str]) -> Iterator[str]:
+        """What the next deployment installs."""
+        found = pin_files(p for p, e in self._site.scan().entries.items() if e.kind == "file")
+        if found.ours:
+            yield "# -- What the next deployment installs, so that it does not undo the upgrade.\n"
+            yield _table(name="pins", kind="pins", files=list(found.ours), removes=gone, adds=new)
+        if found.locks:
+            yield (
+                f"# {', '.join(found.locks)}: made by a tool of its own. Renew it with that tool, by hand or with a "
+                "step\n# of the kind 'command', or the next deployment takes the old versions again.\n"
+            )
 
     @staticmethod
     def _tries(release: Release) -> dict[str, int]:

@@ -25,6 +25,7 @@ from keenharbor.trial.steps.command import CommandStep
 from keenharbor.trial.steps.distributions import DistributionsStep
 from keenharbor.trial.steps.extension import ExtensionStep
 from keenharbor.trial.steps.package import PackageStep
+from keenharbor.trial.steps.pins import PinsStep
 from keenharbor.trial.steps.purge import PurgeStep
 from keenharbor.trial.steps.release import ReleaseStep
 from keenharbor.trial.steps.remove import RemoveStep
@@ -45,6 +46,7 @@ KINDS: tuple[type[StepBase], ...] = (
     SettingStep,
     CellStep,
     DistributionsStep,
+    PinsStep,
     WaitStep,
     RestartStep,
     CheckStep,
