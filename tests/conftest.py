@@ -9,6 +9,7 @@ import hashlib
 import json
 import os
 import pty
+import signal
 import socketserver
 import sqlite3
 import subprocess
@@ -36,6 +37,11 @@ from keenharbor.trial.result import result_schema
 # How long an example takes is the machine's doing, and no test's.
 settings.register_profile("harbor", deadline=None)
 settings.load_profile("harbor")
+
+# A run in the background starts with some signals ignored, and so would everything that it starts.
+for _number in (signal.SIGINT, signal.SIGHUP, signal.SIGTERM):
+    if signal.getsignal(_number) is signal.SIG_IGN:
+        signal.signal(_number, signal.default_int_handler if _number is signal.SIGINT else signal.SIG_DFL)
 
 PROGRAM = [sys.executable, "-m", "keenharbor.cli.main"]
 

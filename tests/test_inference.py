@@ -189,6 +189,8 @@ def test_without_a_terminal_nothing_is_asked_and_what_is_missing_is_told(tmp_pat
     assert "core.version_file has to be written" in " ".join(ran.out.split())
     again = harbor(tmp_path, "init", "site", "--force", "--address", "https://a.example", "--json", code=1).json
     assert again["missing"] == ["core.version_file"]
+    assert "core" in again["wanted_by"]["ready"]
+    assert again["wanted_by"]["cutover"] == ["maintenance"] and "not found, wanted by cutover: maintenance" in ran.out
 
 
 def test_a_web_servers_file_tells_the_runtime(tmp_path: Path) -> None:

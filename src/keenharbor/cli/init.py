@@ -21,7 +21,7 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.terminal import say
 from keenharbor.site.draft import SITE_FILE_NAME, draft_site_file, lines_said, refuse_inside
-from keenharbor.site.inference.evidence import Entry, Sureness
+from keenharbor.site.inference.evidence import Entry, Sureness, wanted_by
 from keenharbor.site.load import open_site, read_platform
 from keenharbor.site.toml import read_toml
 from keenharbor.site.view import SiteView
@@ -103,7 +103,13 @@ def init(
     if maintenance:
         _maintenance(session, site, out, on=True, yes=yes)
         entries = [e for e in entries if e.key != "maintenance"]
-    told = {"site_file": str(out), "missing": missing, "entries": [e.as_json() for e in entries]}
+    if site.model.log_in is None:
+        how = "'--log-in USER --password env:NAME' finds it: without one a trial sees what visitors see"
+        entries.append(Entry("look.log_in", "", Sureness.MISSING, how))
+    told = {
+        "site_file": str(out), "missing": missing, "wanted_by": wanted_by(entries),
+        "entries": [e.as_json() for e in entries],
+    }  # fmt: skip
     session.show(told, lambda console: _render(console, entries, out, missing))
     return 1 if missing else 0
 
@@ -358,10 +364,12 @@ def _render(out: Console, entries: list[Entry], file: Path, missing: list[str]) 
         value.append(("\n" if entry.value else "") + entry.evidence, style="not bold dim")
         rows.append((show.mark(_MARKS[entry.sure], entry.sure.value), entry.key, value))
     show.table(out, ("how sure", "entry", "value, and from what"), rows, keep=(0, 1))
-    guessed = sum(e.sure is Sureness.GUESSED for e in entries)
+    guessed = [e.key or e.value for e in entries if e.sure is Sureness.GUESSED]
+    out.print()
     if guessed:
-        out.print()
-        out.print(show.said("caution", f"{plural(guessed, 'entry', 'entries')} guessed: look at them in {file}"))
+        out.print(show.said("caution", f"guessed, look at them in {file}: {', '.join(guessed)}"))
+    for stage, keys in wanted_by(entries).items():
+        out.print(show.said("caution", f"not found, wanted by {stage}: {', '.join(keys)}"))
     for key in missing:
         out.print(show.said("caution", f"{key} has to be written into {file}"))
     show.next_step(out, "look through it, then: keenharbor survey")
