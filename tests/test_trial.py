@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import signal
 import subprocess
 import time
@@ -538,7 +539,10 @@ def test_the_amended_plan_is_valid(scene: Scene) -> None:
     file = scene.folder / "upgrade.toml"
     file.write_text(amended(file.read_text()))
     assert len(read_plan(file).step) == 11
-    assert "# Notes of seed-search 2.0" in file.read_text(), "comments are kept"
+    text = file.read_text()
+    assert "# Notes of seed-search 2.0" in text, "comments are kept"
+    for block in re.split(r"(?m)^\[\[step\]\]$", text)[1:]:
+        assert not re.search(r"(?m)^#.*\n(.*\n)*\w+ =", block), f"a key stands below the comments of the next: {block}"
     assert tomlkit.parse(file.read_text())["step"][0]["replaces"] == "gallery-wall"  # type: ignore[index]
 
 

@@ -23,7 +23,7 @@ from keenharbor.cli.terminal import say
 from keenharbor.site.draft import SITE_FILE_NAME, draft_site_file, lines_said, refuse_inside
 from keenharbor.site.inference.evidence import Entry, Sureness, wanted_by
 from keenharbor.site.load import open_site, read_platform
-from keenharbor.site.toml import read_toml
+from keenharbor.site.toml import read_toml, with_value
 from keenharbor.site.view import SiteView
 
 _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "caution", Sureness.MISSING: "caution"}
@@ -199,11 +199,8 @@ def _with_wheelhouse(text: str, wheelhouse: Path, home: Path) -> str:
     document = tomlkit.parse(text)
     if "runtime" not in document or "packages" not in document["runtime"]:
         raise UsageError("a folder of wheels is for sites whose packages are Python distributions", where=wheelhouse)
-    document["runtime"]["wheelhouse"] = place
-    feed = tomlkit.table()
-    feed["index"] = place
-    document.setdefault("feed", feed)
-    return tomlkit.dumps(document)
+    text = with_value(text, ["runtime"], "wheelhouse", place)
+    return text if "feed" in document else f"{text.rstrip()}\n\n[feed]\nindex = {json.dumps(place)}\n"
 
 
 def _may_visit(session: Session, site: SiteView, said: _Said, *, ask: bool) -> bool:

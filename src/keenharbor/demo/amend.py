@@ -7,6 +7,8 @@ from typing import Any
 
 import tomlkit
 
+from keenharbor.site.toml import behind_table, with_value
+
 
 @dataclass(frozen=True)
 class Amendment:
@@ -35,43 +37,36 @@ AMENDMENTS = (
 
 def amended(text: str) -> str:
     """The drafted plan with all of `AMENDMENTS`."""
-    plan = tomlkit.parse(text)
-    old: Any = plan["step"]
-    steps = tomlkit.aot()
-    steps.append(
-        _step("replace-gallery-wall", "package", package="picture-rail", version="1.0", replaces="gallery-wall")
-    )
-    for step in old:
-        if str(step["name"]) == "check":
-            steps.append(_step("purge", "purge-cache"))
-        match str(step["name"]):
-            case "update-events-calendar":
-                step["carry_local_edits"] = True
-            case "update-seed-search":
-                step["keep_settings"] = ["seed-search"]
-            case "update-loan-desk":
-                step["retries"] = 2
-                step["retry_pause"] = 0.2
-            case "core":
-                step["remove_dropped"] = True
-        steps.append(step)
-        if str(step["name"]) == "core":
-            steps.append(
-                _step(
-                    "place-notes-block",
-                    "setting",
-                    database="blocks.placement",
-                    key="growers-notes.kinds.0",
-                    value="herb",
-                )
-            )
-            steps.append(_step("drop-override", "remove", paths=["themes/marrow/overrides/variety.html"]))
-    plan["step"] = steps
-    return tomlkit.dumps(plan)
+    for step, key, value in (
+        ("update-events-calendar", "carry_local_edits", True), ("update-seed-search", "keep_settings", ["seed-search"]),
+        ("update-loan-desk", "retries", 2), ("update-loan-desk", "retry_pause", 0.2), ("core", "remove_dropped", True),
+    ):  # fmt: skip
+        text = with_value(text, ["step", _names(text).index(step)], key, value)
+    kinds = "growers-notes.kinds.0"
+    override = "themes/marrow/overrides/variety.html"
+    for before, made in (
+        (_names(text)[0],
+            _step("replace-gallery-wall", "package", package="picture-rail", version="1.0", replaces="gallery-wall")),
+        (_behind(text, "core"),
+            _step("place-notes-block", "setting", database="blocks.placement", key=kinds, value="herb")),
+        (_behind(text, "core"), _step("drop-override", "remove", paths=[override])),
+        ("check", _step("purge", "purge-cache")),
+    ):  # fmt: skip
+        at = _names(text).index(before)
+        text = behind_table(text, ["step", at - 1] if at else ["plan"], made)
+    return text
 
 
-def _step(name: str, kind: str, **values: object) -> object:
-    made = tomlkit.table()
-    for key, value in {"name": name, "kind": kind, **values}.items():
-        made[key] = value
-    return made
+def _names(text: str) -> list[str]:
+    steps: Any = tomlkit.parse(text)["step"]
+    return [str(s["name"]) for s in steps]
+
+
+def _behind(text: str, name: str) -> str:
+    """The step behind that one."""
+    names = _names(text)
+    return names[names.index(name) + 1]
+
+
+def _step(name: str, kind: str, **values: object) -> str:
+    return "\n[[step]]\n" + tomlkit.dumps({"name": name, "kind": kind, **values})

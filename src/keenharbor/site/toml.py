@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
+import tomlkit
 from pydantic import BaseModel, ValidationError
 
 from keenharbor.base.errors import UsageError
@@ -59,6 +60,33 @@ def find_line(text: str, keys: Sequence[str | int]) -> int | None:
         if common == len(here) and common and (best is None or common > best[0]):
             best = (common, number)
     return best[1] if best else None
+
+
+def behind_table(text: str, table: Sequence[str | int], added: str) -> str:
+    """The text with ``added`` behind the last key of a table (``["step", 2]`` is the third of its array), so above the
+    comments of what follows. Raises `KeyError` where there is no such table."""
+    lines = text.splitlines(keepends=True)
+    first = find_line(text, table)
+    if first is None or not _HEADER.match(lines[first - 1]):
+        raise KeyError(".".join(map(str, table)))
+    end = next((n for n in range(first, len(lines)) if _HEADER.match(lines[n])), len(lines))
+    while end > first and (not lines[end - 1].strip() or lines[end - 1].lstrip().startswith("#")):
+        end -= 1
+    if not lines[end - 1].endswith("\n"):
+        lines[end - 1] += "\n"
+    return "".join([*lines[:end], added, *lines[end:]])
+
+
+def with_value(text: str, table: Sequence[str | int], key: str, value: object) -> str:
+    """The text with a key of a table set: where it stands, or behind the table's last one. Raises `KeyError`."""
+    document = tomlkit.parse(text)
+    part: Any = document
+    for step in table:
+        part = part[step]
+    if key in part:
+        part[key] = value
+        return tomlkit.dumps(document)
+    return behind_table(text, table, tomlkit.dumps({key: value}))
 
 
 def validated(model: type[Model], data: dict[str, object], file: Path, what: str) -> Model:
