@@ -17,16 +17,18 @@ from conftest import harbor, on_a_terminal
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, Table, open_database
 from keenharbor.database.kinds import engine_of
-from keenharbor.host import FileTree, Here, WalkRules
+from keenharbor.host import FileTree, Here, ReadPath, ReadTree, WalkRules
 from keenharbor.site.components import header_facts, is_true, says_yes_or_no, words_of_cell
 from keenharbor.site.connections import host_of_address, place_of_text, server_place, split_host
 from keenharbor.site.inference.contents import common_prefix, is_packed_text, kind_of, look_through
 from keenharbor.site.inference.databases import database_candidates
+from keenharbor.site.inference.evidence import Sureness
 from keenharbor.site.inference.ground import Ground
+from keenharbor.site.inference.packages import core_distribution
 from keenharbor.site.inference.sources import settings_sources
 from keenharbor.site.load import open_site
 from keenharbor.tree import AreaRules, scan_tree
-from made_sites import flat_site, put, serialised
+from made_sites import distribution, flat_site, put, serialised
 
 ROOT = Path("/srv/site")
 
@@ -276,3 +278,20 @@ def test_an_answer_that_cannot_be_is_told_and_left_open(tmp_path: Path) -> None:
     out = on_a_terminal(tmp_path, ["init", "site", "--address", "https://s.test"], answers)
     assert "this is no command" in out and "unexpected" not in out
     assert "tells no version" in out and "core.version_file has to be written" in out
+
+
+def test_the_core_is_told_with_what_it_builds_on_and_a_rival_makes_it_a_guess(tmp_path: Path) -> None:
+    for name, modules, requires in (
+        ("frame", ["frame"], []), ("press", ["press"], ["frame>=2"]), ("press-gallery", ["press_gallery"], ["press"]),
+    ):  # fmt: skip
+        distribution(tmp_path, "packages", name, "2.1", modules, requires)
+    packages = ReadPath(ReadTree(str(tmp_path / "packages")))
+    found = core_distribution(packages, ["frame.auth", "frame.sites", "press.pages", "press", "press_gallery"])
+    assert found is not None and found.distribution == "press" and found.sure is Sureness.LIKELY
+    assert found.evidence.endswith("; on frame 2.1")
+    for name in ("other", "other-addon"):
+        needed = ["frame"] if name == "other" else ["other"]
+        distribution(tmp_path, "packages", name, "1.0", [name.replace("-", "_")], needed)
+    rivals = ["frame.auth", "press.pages", "press", "press_gallery", "other", "other.x", "other_addon"]
+    found = core_distribution(ReadPath(ReadTree(str(tmp_path / "packages"))), rivals)
+    assert found is not None and found.sure is Sureness.GUESSED and "it could as well be press:" in found.evidence

@@ -327,13 +327,17 @@ def core_distribution(packages: ReadPath, apps: Sequence[str]) -> CoreFound | No
     best = ranked[0]
     told = f"{counts[best]} of {len(apps)} switched-on modules are of it, and it builds on the others"
     found = there[best]
+    below = distributions_requirements(there, best)
+    framework = next((there[n] for n in sorted(counts, key=lambda n: (-counts[n], n)) if n in below), None)
+    if framework is not None:
+        told += f"; on {framework.name} {framework.version}"
+    rivals = [n for n in ranked[1:] if n not in below and _on_top(n, counts, there) == _on_top(best, counts, there)]
+    if rivals:
+        told += f"; it could as well be {there[rivals[0]].name}: 'distribution' under [core]"
     return CoreFound(
-        found.version,
-        f"installed distribution {found.name}: {told}",
-        Sureness.LIKELY,
-        distribution=found.name,
-        title=found.name,
-    )
+        found.version, f"installed distribution {found.name}: {told}", Sureness.GUESSED if rivals else Sureness.LIKELY,
+        distribution=found.name, title=found.name,
+    )  # fmt: skip
 
 
 def _on_top(name: str, counts: Counter[str], there: Mapping[str, object]) -> int:
