@@ -112,6 +112,24 @@ def test_a_plan_puts_distributions_in_place_in_one_set(site: Path) -> None:
     assert any("the index has no press 7.7" in r for r in found) and any("lead to core 7.7" in r for r in found)
 
 
+def test_what_the_core_stands_on_may_be_named_to_go_along(site: Path) -> None:
+    record(site / "index", {**RELEASES, "press": {**RELEASES["press"], "1.2": (">=3.9", ["frame>=1"])}})
+    goal = ("--core", "1.2", "--extension", "press-forms=remove")
+    told = checks_of(site, *goal)
+    assert "moves along: frame" not in told
+    assert told["could move along"]["reason"].endswith("--also frame=3.2 (now 2.0)")
+    harbor(site, "plan", "draft", *goal, "--also", "Frame=3.2")
+    steps = {s.name: s for s in read_plan(site / "upgrade.toml").step}
+    assert "frame==3.2" in steps["distributions"].wants  # type: ignore[union-attr]
+    drafted = harbor(site, "plan", "draft", *goal, "--out", "other.toml")
+    assert "other.toml, then: keenharbor trial run other.toml" in drafted.out
+    assert checks_of(site, *goal, "--also", "frame=3.2")["moves along: frame"]["reason"] == "2.0 → 3.2: as you said"
+    blocked = checks_of(site, "--core", "1.1", "--extension", "press-forms=remove", "--also", "frame=3.2")
+    assert blocked["versions together"]["verdict"] == "blocked"
+    assert "the index has no frame 9" in harbor(site, "ready", "--also", "frame=9", code=2).err
+    assert "NAME=VERSION is wanted" in harbor(site, "ready", "--also", "frame", code=2).err
+
+
 def test_an_edit_of_an_installed_distribution_is_found(site: Path) -> None:
     packages = site / "site/.venv/lib/python3.11/site-packages"
     module = packages / "press/__init__.py"

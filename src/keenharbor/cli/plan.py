@@ -24,7 +24,7 @@ from keenharbor.site.releasefiles import release_files
 from keenharbor.site.view import SiteView
 from keenharbor.trial.check import check_plan
 from keenharbor.trial.draft import PATCHES, OwnSteps, draft_plan, proposed_checks
-from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, read_plan
+from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, on_plan, read_plan
 
 plan_argument = click.argument(
     "plan_file", metavar="[PLAN]", type=click.Path(path_type=Path), default=PLAN_FILE_NAME, required=False
@@ -89,7 +89,7 @@ def draft(
             console.print(show.said("damage", f"'ready' calls this target blocked: {first.subject}: {first.reason}"))
         for name in open_ones:
             console.print(show.said("caution", f"still open: what becomes of {name}? See the comment in {out}"))
-        show.next_step(console, f"read {out}, then: keenharbor trial run")
+        show.next_step(console, f"read {out}, then: {on_plan('keenharbor trial run', out)}")
 
     session.show(
         {"plan": str(out), "open": open_ones, "ready": readiness.verdict.value, **made.model_dump(mode="json")}, render
@@ -139,9 +139,9 @@ def check_command(session: Session, plan_file: Path) -> int:
         show.headline(console, verdict.value, f"{plan_file}: {plural(len(made.step), 'step')} to core {made.plan.core}")
         checks_table(console, found)
         if verdict == "blocked":
-            show.next_step(console, f"correct {plan_file}, then: keenharbor plan check")
+            show.next_step(console, f"correct {plan_file}, then: {on_plan('keenharbor plan check', plan_file)}")
         else:
-            show.next_step(console, "keenharbor trial run")
+            show.next_step(console, on_plan("keenharbor trial run", plan_file))
 
     session.show({"verdict": verdict.value, "checks": [asdict(c) for c in found]}, render)
     return 0 if verdict == "clear" else 1

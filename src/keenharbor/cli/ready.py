@@ -30,6 +30,9 @@ def target_options(function: Callable[..., object]) -> Callable[..., object]:
         click.option("--decisions", type=click.Path(path_type=Path), help="A TOML file of NAME = \"DECISION\"."),
         click.option("--forget", multiple=True, metavar="NAME", help="Let go of what was decided of an extension "
             "before."),
+        click.option("--also", multiple=True, metavar="NAME=VERSION", help="A further distribution of the index that "
+            "is "
+            "to be there, such as the framework."),
         click.option("--latest", is_flag=True, help="Go to the newest core that all that stays can go to."),
         click.option("--channel", "channels", multiple=True,
             help="Only releases of this channel (those under [feed])."),
@@ -77,7 +80,7 @@ def _render(out: Console, found: Readiness, runtime: str) -> None:
     )  # fmt: skip
     if len(shown) < len(order):
         out.print(Text(f"and {len(order) - len(shown)} more are kept (--json lists all)", style="dim"))
-    target = " ".join(("--core", found.core, "--runtime", found.suggested_runtime, *found.proposals))
+    target = " ".join(("--core", found.core, "--runtime", found.suggested_runtime, *found.proposals, *found.also))
     show.next_step(out, f"keenharbor {'ready' if found.verdict == 'blocked' else 'plan draft'} {target}")
 
 

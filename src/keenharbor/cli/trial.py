@@ -22,7 +22,7 @@ from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot
 from keenharbor.trial.accepted import DAYS, accept, accepted_file
 from keenharbor.trial.culprits import RUNS, Culprits, find_culprits
-from keenharbor.trial.plan import Plan, read_plan
+from keenharbor.trial.plan import Plan, on_plan, read_plan
 from keenharbor.trial.record import newest_record, read_record
 from keenharbor.trial.result import TrialResult, find_finding, find_trial, list_trials
 from keenharbor.trial.runner import GoOn, TrialOptions, go_on_from, run_trial
@@ -106,11 +106,11 @@ def culprits(session: Session, finding: str, wanted: str, runs: int) -> int:
     snapshot = find_snapshot(session.store(site), result.snapshot, site.name)
     found = find_culprits(site, made, record, chosen, snapshot, session.feed(site), session.progress, runs)
     append_log(site.work, site.name, "trial culprits", "done", f"{chosen.id}: {', '.join(found.steps)}", result.id)
-    session.show(found.as_json(), lambda out: _render_culprits(out, found))
+    session.show(found.as_json(), lambda out: _render_culprits(out, found, Path(result.plan_file)))
     return 0 if found.sure else 1
 
 
-def _render_culprits(out: Console, found: Culprits) -> None:
+def _render_culprits(out: Console, found: Culprits, plan_file: Path) -> None:
     show.headline(out, "done" if found.sure else "caution", f"{found.finding.id}: {found.finding.text}")
     names = ", ".join(found.steps)
     if not found.sure:
@@ -129,7 +129,9 @@ def _render_culprits(out: Console, found: Culprits) -> None:
             for n, r in enumerate(found.runs, 1)]  # fmt: skip
     show.table(out, ("", "finding", "with these steps alone", "took"), rows, right=(0, 3), keep=(1,))
     show.next_step(
-        out, f"change one of these steps in upgrade.toml, then: keenharbor trial run --from {found.steps[0]}"
+        out,
+        f"change one of these steps in {plan_file.name}, then: "
+        f"{on_plan(f'keenharbor trial run --from {found.steps[0]}', plan_file)}",
     )
 
 
@@ -151,7 +153,7 @@ def accept_command(session: Session, finding: str, because: str, days: int, want
     def render(out: Console) -> None:
         show.headline(out, "done", f"{chosen.id} is accepted until {made.until}")
         out.print(Text(chosen.text))
-        show.next_step(out, f"see {file}; then: keenharbor trial run")
+        show.next_step(out, f"see {file}; then: {on_plan('keenharbor trial run', plan_file)}")
 
     session.show({"file": str(file), **made.model_dump(mode="json")}, render)
 
@@ -253,11 +255,12 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
     out.print(Text(f"report: {report}", style="dim"))
     if len(result.findings) > LONG:  # the verdict on top has scrolled away
         show.headline(out, result.verdict, told)
+    plan_file = Path(result.plan_file)
     if result.clone:
         show.next_step(out, f"keenharbor clone open {result.clone}")
     elif result.verdict == "pass":
-        show.next_step(out, "keenharbor cutover")
+        show.next_step(out, on_plan("keenharbor cutover", plan_file))
     elif any(s.problem for s in result.steps):
-        show.next_step(out, "change upgrade.toml, then: keenharbor trial resume")
+        show.next_step(out, f"change {plan_file.name}, then: {on_plan('keenharbor trial resume', plan_file)}")
     else:
-        show.next_step(out, "change upgrade.toml, then: keenharbor trial run")
+        show.next_step(out, f"change {plan_file.name}, then: {on_plan('keenharbor trial run', plan_file)}")

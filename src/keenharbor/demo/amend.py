@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import tomllib
 from dataclasses import dataclass
-from typing import Any
 
 import tomlkit
 
@@ -58,8 +58,7 @@ def amended(text: str) -> str:
 
 
 def _names(text: str) -> list[str]:
-    steps: Any = tomlkit.parse(text)["step"]
-    return [str(s["name"]) for s in steps]
+    return [str(s["name"]) for s in tomllib.loads(text)["step"]]
 
 
 def _behind(text: str, name: str) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 
@@ -19,6 +19,7 @@ from keenharbor.site.indexfeed import IndexFeed, required
 from keenharbor.site.survey import NewestSnapshot
 from keenharbor.site.view import Component, SiteView
 
+_MOST_TRIED = 3
 ABANDONED_AFTER = timedelta(days=2 * 365)
 
 
@@ -33,6 +34,8 @@ class Readiness:
     checks: tuple[Check, ...]
     decisions: tuple[Decision, ...]
     route: tuple[str, ...] = ()
+    also: tuple[str, ...] = ()
+    """What else is to be there, as options of the command line."""
 
     @property
     def suggested_runtime(self) -> str:
@@ -69,14 +72,16 @@ def judge(
     snapshot: NewestSnapshot | None,
     latest: Latest | None = None,
     database: str | None = None,
+    also: Mapping[str, str] | None = None,
 ) -> Readiness:
     """Judge whether ``site`` can go to ``core`` on ``runtime`` (None: as they are now).
 
     ``latest`` is what `latest_core` found, when that was asked for. ``database`` is the engine or version of it to go
     to (``11.4``, ``postgres``, ``postgres 16``).
 
-    ``chosen`` is what a person wants to become of an extension. Reads only. Raises
-    `UsageError` for a core, runtime, extension or version that does not exist.
+    ``chosen`` is what a person wants to become of an extension; ``also`` are the versions of further distributions
+    (such as the framework) that are to be there. Reads only. Raises `UsageError` for a core, runtime, extension,
+    distribution or version that does not exist.
     """
     core_now, runtime_now = site.core_version(), site.runtime_version()
     core, runtime = core or core_now, runtime or runtime_now
@@ -84,12 +89,44 @@ def judge(
     for name in chosen:
         if name not in components:
             raise UsageError(f"the site has no extension or theme '{name}'", advice="'keenharbor survey' lists them")
+    _refuse_unknown(feed, also or {})
     release = _release_of(site, feed, core, core_now)
     checks = [*_core_checks(site, release, runtime, in_feed=not isinstance(feed, NoFeed))]
     moves_up = version_order(core) > version_order(core_now)
     known = not isinstance(feed, NoFeed)
     way = route(feed, site.model.core.package, core_now, core) if moves_up and known else [core] if moves_up else []
     checks += _route_checks(way, core_now, core, site)
+    decisions, told = _decisions(site, feed, components, core, runtime, chosen)
+    checks += told
+    if known:
+        decisions, together = _together(site, feed, decisions, components, core, runtime, chosen, also or {})
+        checks += together
+    elif core != core_now:
+        reason = f"what {core} asks for, and whether each extension fits it, nobody says: no feed is named"
+        checks.append(Check("feed", Verdict.CAUTION, reason, "read its notes; the trial shows the rest"))
+    checks += latest.check() if latest is not None else []
+    asked = Inquiry(site, feed, release, core, core_now, runtime, components, decisions, snapshot, database)
+    for check in CHECKS:
+        checks += check(asked)
+    checks.sort(key=lambda c: c.verdict.rank)
+    return Readiness(
+        core,
+        runtime,
+        core_now,
+        runtime_now,
+        tuple(checks),
+        tuple(decisions),
+        tuple(way or ()),
+        tuple(f"--also {n}={v}" for n, v in (also or {}).items()),
+    )
+
+
+def _decisions(
+    site: SiteView, feed: Feed, components: Mapping[str, Component], core: str, runtime: str,
+    chosen: Mapping[str, Choice],
+) -> tuple[list[Decision], list[Check]]:  # fmt: skip
+    """What becomes of each extension by itself, and what is told of it."""
+    checks: list[Check] = []
     decisions: list[Decision] = []
     unversioned = 0
     others = sorted(v for v in site.model.runtime.launchers if v != runtime)
@@ -106,18 +143,21 @@ def judge(
     if unversioned:
         stay = f"{plural(unversioned, 'stays', 'stay')} as {'it is' if unversioned == 1 else 'they are'}"
         checks.append(Check("extensions", Verdict.CLEAR, f"{stay}: nothing tells a version"))
-    if known:
-        decisions, together = _together(site, feed, decisions, components, core, runtime, chosen)
-        checks += together
-    elif core != core_now:
-        reason = f"what {core} asks for, and whether each extension fits it, nobody says: no feed is named"
-        checks.append(Check("feed", Verdict.CAUTION, reason, "read its notes; the trial shows the rest"))
-    checks += latest.check() if latest is not None else []
-    asked = Inquiry(site, feed, release, core, core_now, runtime, components, decisions, snapshot, database)
-    for check in CHECKS:
-        checks += check(asked)
-    checks.sort(key=lambda c: c.verdict.rank)
-    return Readiness(core, runtime, core_now, runtime_now, tuple(checks), tuple(decisions), tuple(way or ()))
+    return decisions, checks
+
+
+def _refuse_unknown(feed: Feed, also: Mapping[str, str]) -> None:
+    """Refuse distributions that the index does not have."""
+    for name, version in also.items():
+        if not isinstance(feed, IndexFeed):
+            raise UsageError(
+                f"--also {name}: there is no index of distributions", advice="name it: 'index' under [feed]"
+            )
+        if feed.find(name, version) is None:
+            there = ", ".join(r.version for r in feed.of(name)[-5:])
+            raise UsageError(
+                f"the index has no {name} {version}", where=feed.folder, advice=f"it has {there}" if there else None
+            )
 
 
 def _release_of(site: SiteView, feed: Feed, core: str, core_now: str) -> Release:
@@ -233,11 +273,12 @@ def _installed(
 
 def _together(
     site: SiteView, feed: Feed, decisions: list[Decision], components: Mapping[str, Component], core: str, runtime: str,
-    chosen: Mapping[str, Choice],
+    chosen: Mapping[str, Choice], also: Mapping[str, str],
 ) -> tuple[list[Decision], list[Check]]:  # fmt: skip
     """Whether there is one set of versions for all that stays; updates take its versions."""
     staying = {d.name for d in decisions if not d.open and d.action != "remove" and d.off != "for good"}
     wishes, universe = _wishes(site, feed, components, core, runtime, chosen, staying)
+    wishes += [Wish(feed.key(n), f"=={v}") for n, v in also.items()]
     package = feed.key(site.model.core.package)
     found = solve(universe, wishes)
     if isinstance(found, Unsolved):
@@ -271,11 +312,20 @@ def _together(
         settled.append(decision)
     checks = [Check("versions together", Verdict.CLEAR, f"there is a set of versions for all {len(staying)} that stay")]
     if isinstance(feed, IndexFeed):
-        checks += _moving_along(site, found.versions, {package, RUNTIME, *(feed.key(n) for n in components)}, universe)
+        checks += _moving_along(
+            site,
+            found.versions,
+            {package, RUNTIME, *(feed.key(n) for n in components)},
+            universe,
+            {feed.key(n) for n in also},
+        )
+        checks += _could_move(site, feed, package, core, found.versions, wishes, universe)
     return settled, checks
 
 
-def _moving_along(site: SiteView, versions: Mapping[str, str], known: set[str], universe: FeedUniverse) -> list[Check]:
+def _moving_along(
+    site: SiteView, versions: Mapping[str, str], known: set[str], universe: FeedUniverse, also: Collection[str]
+) -> list[Check]:  # fmt: skip
     """The installed distributions that must move although nobody asked for it, and those that come new."""
     there = distributions(site.packages())
     checks = []
@@ -289,6 +339,7 @@ def _moving_along(site: SiteView, versions: Mapping[str, str], known: set[str], 
         # Those whom the present version does not suit are the reason.
         asking.sort(key=lambda o: old is not None and allows(o.requires[name], old.version))
         asked = [f"{o.name} {o.version} wants {name} {o.requires[name] or '(any)'}" for o in asking]
+        asked = ["as you said"] if name in also else asked
         moves = f"{old.version} → {new}" if old is not None else f"{new} comes new"
         checks.append(
             Check(
@@ -300,6 +351,31 @@ def _moving_along(site: SiteView, versions: Mapping[str, str], known: set[str], 
             )
         )
     return checks
+
+
+def _could_move(
+    site: SiteView, feed: Feed, package: str, core: str, versions: Mapping[str, str], wishes: Sequence[Wish],
+    universe: FeedUniverse,
+) -> list[Check]:  # fmt: skip
+    """What the core stands on and need not move, but could go to a later series with all others: the framework."""
+    there = distributions(site.packages())
+    release = feed.find(package, core)
+    told = []
+    for name, spec in sorted(release.requires.packages.items() if release is not None else ()):
+        now = there.get(feed.key(name))
+        if now is None or not is_version(now.version) or versions.get(feed.key(name)) != now.version:
+            continue
+        later = [
+            o for o in universe.offers(feed.key(name))
+            if o.order.release[:1] > version_order(now.version).release[:1] and allows(spec, o.version)
+        ]  # fmt: skip
+        for offer in sorted(later, key=lambda o: o.order, reverse=True)[:_MOST_TRIED]:
+            if isinstance(solve(universe, [*wishes, Wish(offer.name, f"=={offer.version}")]), Solved):
+                told.append(f"--also {now.name}={offer.version} (now {now.version})")
+                break
+    if not told:
+        return []
+    return [Check("could move along", Verdict.CLEAR, f"it stands on these, which may stay or go: {', '.join(told)}")]
 
 
 def _route_checks(way: list[str] | None, now_version: str, core: str, site: SiteView) -> list[Check]:

@@ -18,7 +18,8 @@ from keenharbor.site.view import SiteView
 @dataclass(frozen=True)
 class Target:
     """Where to go: a ``core`` or the ``latest`` one, a ``runtime``, a ``database``; what becomes of extensions
-    (``NAME=DECISION``), now and in a file of ``decisions``; of which names to ``forget`` what was decided before."""
+    (``NAME=DECISION``), now and in a file of ``decisions``; of which names to ``forget`` what was decided before;
+    which further distributions are ``also`` to be there (``NAME=VERSION``)."""
 
     core: str | None
     runtime: str | None
@@ -27,6 +28,7 @@ class Target:
     decisions: Path | None
     forget: tuple[str, ...]
     database: str | None = None
+    also: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -50,6 +52,17 @@ def decisions_of(words: Iterable[str]) -> dict[str, str]:
     return chosen
 
 
+def versions_of(words: Iterable[str]) -> dict[str, str]:
+    """``NAME=VERSION`` words as a table."""
+    found = {}
+    for word in words:
+        name, sign, version = word.partition("=")
+        if not sign or not name or not is_version(version):
+            raise UsageError(f"--also {word}: NAME=VERSION is wanted", advice="such as --also framework=4.2.1")
+        found[name] = version
+    return found
+
+
 def judge_for(site: SiteView, feed: Feed, target: Target, snapshot: NewestSnapshot | None) -> Judged:
     """Judge, with what was decided before, in the file, and now (the later wins). What is decided now or in the file is
     remembered once it has been judged. Raises `UsageError` as `judge` does."""
@@ -64,6 +77,7 @@ def judge_for(site: SiteView, feed: Feed, target: Target, snapshot: NewestSnapsh
     wanted = found.core if found is not None else target.core
     if wanted is not None and is_version(wanted):
         wanted = feed.newest_like(site.model.core.package, wanted)
-    readiness = judge(site, feed, wanted, target.runtime, chosen, snapshot, found, target.database)
+    also = versions_of(target.also)
+    readiness = judge(site, feed, wanted, target.runtime, chosen, snapshot, found, target.database, also)
     remember(site.work, said, target.forget)
     return Judged(readiness, {n: d for n, d in sorted(before.items()) if n not in said})

@@ -18,6 +18,11 @@ from keenharbor.trial.steps import Step
 PLAN_FILE_NAME = "upgrade.toml"
 
 
+def on_plan(command: str, plan_file: Path) -> str:
+    """A command as it is to be typed for a plan: one that has the usual name and lies here need not be named."""
+    return command if plan_file.absolute() == Path(PLAN_FILE_NAME).absolute() else f"{command} {plan_file}"
+
+
 class PlanPart(Part):
     """What the plan is for."""
 
