@@ -46,6 +46,13 @@ class Chain:
             sys.exit(f"stopped:\n{ran.stdout[-3000:]}\n{ran.stderr[-3000:]}")
         return json.loads(ran.stdout) if ran.stdout.strip() else {}
 
+    def play_and_stop(self) -> None:
+        """All of it; then the site is stopped."""
+        try:
+            self.play()
+        finally:
+            subprocess.run([sys.executable, self.folder / "host.py", "stop"], check=False)
+
     def play(self) -> None:
         """All of it."""
         lines = [f"{k} = {json.dumps(v)}" for k, v in self.answers.items()]

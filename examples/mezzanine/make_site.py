@@ -51,61 +51,6 @@ form = Form.objects.create(title="Ask for seeds", content="<p>Ask.</p>", status=
 for order, (label, kind) in enumerate((("Your name", 1), ("What you want", 2))):
     Field.objects.create(form=form, label=label, field_type=kind, required=True, _order=order)
 """
-HOST = '''"""Serves the site and its database: python host.py start|stop|web."""
-
-import json, os, signal, socket, subprocess, sys, time
-from pathlib import Path
-
-HOME = Path(__file__).resolve().parent
-FACTS = json.loads((HOME / "host.json").read_text())
-
-
-def answers(port):
-    with socket.socket() as probe:
-        return probe.connect_ex(("127.0.0.1", port)) == 0
-
-
-def stop(names):
-    for name in names:
-        file = HOME / (name + ".pid")
-        if file.exists():
-            try:
-                os.killpg(int(file.read_text()), signal.Signals[FACTS[name]["signal"]])
-            except ProcessLookupError:
-                pass
-            file.unlink()
-            for _ in range(600):
-                if not answers(FACTS[name]["port"]):
-                    break
-                time.sleep(0.05)
-
-
-def start(names):
-    for name in names:
-        facts = FACTS[name]
-        if (HOME / (name + ".pid")).exists() and answers(facts["port"]):
-            continue
-        with (HOME / (name + ".log")).open("ab") as log:
-            ran = subprocess.Popen(facts["command"], cwd=facts["folder"], stdout=log, stderr=log,
-                                   stdin=subprocess.DEVNULL, start_new_session=True)
-        (HOME / (name + ".pid")).write_text(str(ran.pid))
-        for _ in range(600):
-            if answers(facts["port"]):
-                break
-            if ran.poll() is not None:
-                sys.exit(name + " ended: see " + str(HOME / (name + ".log")))
-            time.sleep(0.05)
-
-
-ALL = [n for n in ("database", "web") if n in FACTS]
-if sys.argv[1] == "stop":
-    stop(ALL[::-1])
-elif sys.argv[1] == "start":
-    start(ALL)
-else:  # the host takes up changed code
-    stop(["web"])
-    start(["web"])
-'''
 
 
 def free_port() -> int:
@@ -163,7 +108,7 @@ def main(folder: Path, old: Path, new: Path, engine: str = "sqlite") -> None:
         )
     (lane / "lane/local_settings.py").write_text(LOCAL.format(**said))
     (lane / "requirements.txt").write_text("mezzanine==6.0.0\ndjango<4\n")
-    (home / "host.py").write_text(HOST)
+    shutil.copy(Path(__file__).resolve().parents[1] / "host.py", home)
     (home / "host.json").write_text(json.dumps(facts))
     run(sys.executable, home / "host.py", "start", folder=home)
     run(python, "manage.py", "migrate", "--noinput", folder=lane)

@@ -49,10 +49,7 @@ def main(folder: Path, old: Path, new: Path, engine: str = "sqlite") -> None:
             return any(what in [str(v) for v in row] for row in state.rows("forms_fieldentry"))
 
     chain.visitor, chain.remains = visit, remains
-    try:
-        chain.play()
-    finally:
-        subprocess.run([sys.executable, folder / "host.py", "stop"], check=False)
+    chain.play_and_stop()
 
 
 if __name__ == "__main__":

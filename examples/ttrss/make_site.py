@@ -62,54 +62,6 @@ CONFIG = """<?php
 	define('LOG_DESTINATION', '');
 	define('CONFIG_VERSION', 26);
 """
-HOST = '''"""Serves the site and its database: python host.py start|stop."""
-
-import json, os, pwd, signal, socket, subprocess, sys, time
-from pathlib import Path
-
-HOME = Path(__file__).resolve().parent
-FACTS = json.loads((HOME / "host.json").read_text())
-
-
-def answers(port):
-    with socket.socket() as probe:
-        return probe.connect_ex(("127.0.0.1", port)) == 0
-
-
-def stop():
-    for name in ("web", "database"):
-        file = HOME / (name + ".pid")
-        if file.exists():
-            try:
-                os.killpg(int(file.read_text()), signal.Signals[FACTS[name]["signal"]])
-            except ProcessLookupError:
-                pass
-            file.unlink()
-            for _ in range(600):
-                if not answers(FACTS[name]["port"]):
-                    break
-                time.sleep(0.05)
-
-
-def start():
-    for name in ("database", "web"):
-        facts = FACTS[name]
-        if (HOME / (name + ".pid")).exists() and answers(facts["port"]):
-            continue
-        with (HOME / (name + ".log")).open("ab") as log:
-            ran = subprocess.Popen(facts["command"], cwd=facts["folder"], stdout=log, stderr=log,
-                                   stdin=subprocess.DEVNULL, start_new_session=True)
-        (HOME / (name + ".pid")).write_text(str(ran.pid))
-        for _ in range(600):
-            if answers(facts["port"]):
-                break
-            if ran.poll() is not None:
-                sys.exit(name + " ended: see " + str(HOME / (name + ".log")))
-            time.sleep(0.05)
-
-
-{"start": start, "stop": stop}[sys.argv[1]]()
-'''
 
 
 def free_port() -> int:
@@ -283,7 +235,7 @@ def main(folder: Path, engine: str = "mariadb") -> None:
         },
     }
     (home / "host.json").write_text(json.dumps(facts, indent=1))
-    (home / "host.py").write_text(HOST)
+    shutil.copy(Path(__file__).resolve().parents[1] / "host.py", home)
     subprocess.run([sys.executable, home / "host.py", "start"], check=True)
     print(f"http://127.0.0.1:{web}/")
 

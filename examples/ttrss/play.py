@@ -45,10 +45,7 @@ def main(folder: Path, engine: str = "mariadb") -> None:
             return any(what in [str(v) for v in row] for row in state.rows(name))
 
     chain.visitor, chain.remains = visit, remains
-    try:
-        chain.play()
-    finally:
-        subprocess.run([sys.executable, folder / "host.py", "stop"], check=False)
+    chain.play_and_stop()
 
 
 if __name__ == "__main__":
