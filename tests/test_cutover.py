@@ -215,6 +215,37 @@ def test_what_the_trial_did_not_show_puts_everything_back(stage: Stage) -> None:
     assert state_of(scene) == before
 
 
+COUNTS = """
+
+_register = register
+
+
+def register(site):
+    _register(site)
+
+    def counted(request):
+        with site.engine.work() as work:
+            work.run("UPDATE pages SET title = CAST(CAST(title AS INTEGER) + 1 AS TEXT) WHERE slug = 'counter'")
+
+    site.before_answer.append(counted)
+"""
+
+
+def test_what_visits_write_is_not_taken_for_the_steps_doing(stage: Stage) -> None:
+    """A page counts its visitors in a table of the site's own: so do the tool's looks before and behind the steps."""
+    scene = stage.scene
+    query(scene.database, "INSERT INTO pages VALUES ('counter', '1', 'x')")
+    counts = "SELECT CAST(title AS INTEGER) FROM pages WHERE slug = 'counter'"
+    with (scene.root / "extensions/growers-notes/main.py").open("a") as file:
+        file.write(COUNTS)
+    reload_host(open_site(scene.site_file))
+    stage.run("trial", "run", "--snapshot", "live")
+    ((before,),) = query(scene.database, counts)
+    stage.run("cutover", "--yes")
+    ((after,),) = query(scene.database, counts)
+    assert after > before, "the looks were counted"
+
+
 def test_a_changed_plan_and_a_changed_site_are_refused(stage: Stage) -> None:
     scene = stage.scene
     plan = scene.folder / "upgrade.toml"

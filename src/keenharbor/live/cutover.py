@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from keenharbor.base.errors import KeenHarborError, UsageError
@@ -28,7 +28,7 @@ from keenharbor.compare import (
 )
 from keenharbor.compare.look import check_again
 from keenharbor.compare.state import settings_of
-from keenharbor.database import Carried, row_delta
+from keenharbor.database import row_delta
 from keenharbor.host.programs import Ran
 from keenharbor.live.environments import install_beside, thin_environments
 from keenharbor.live.flag import pass_header, reload_host
@@ -175,23 +175,29 @@ def run_cutover(
         )
     _must_answer(site)
     why = f"before the cutover of trial {trial.id}"
+    looked: list[tuple[Look, Noise]] = []
+
+    def look_before(change: Change) -> None:
+        progress.stage("looking at live before the change")
+        looked.append(_look_before(site, change.token))
+
     with (
         changing_live(
-            site, store, "cutover", progress, since, why, JournalFacts(trial=trial.id), advice=_PUT_BACK_ADVICE
+            site, store, "cutover", progress, since, why, JournalFacts(trial=trial.id), advice=_PUT_BACK_ADVICE,
+            before=look_before,
         ) as change,
         steps_lock(site) as descriptor,
-    ):
+    ):  # fmt: skip
         assert change.safety is not None
         safety = change.safety
-        progress.stage("looking at live before the change")
-        before, noise = _look_before(site, change.token)
+        [(before, noise)] = looked
         change.enter("changing", safety.id)
-        place = _Live(change, feed, descriptor, before, ask)
+        place = _Live(change, feed, descriptor, before, ask, safety)
         records, versions = place.carry_out(plan, progress)
         progress.stage("letting the host take up the change")
         reload_host(site)
         progress.stage("looking at live as in the trial")
-        notes, pages = _look_after(site, change.token, before, noise, versions, trial, safety, plan.carried)
+        notes, pages = _look_after(site, change.token, before, noise, versions, trial, place.rows)
         change.enter("done")
     with contextlib.suppress(OSError):
         thin_environments(site)
@@ -245,7 +251,17 @@ class _Live:
     descriptor: int
     before: Look
     ask: Callable[[str], None] | None
+    safety: Snapshot
     changed: bool = False
+    rows: list[Observation] = field(default_factory=list)
+    """What the steps did to the data. What visits write, the looks' and those of a step that only looks, is not their
+    doing."""
+
+    def _compare_data(self, plan: Plan) -> None:
+        model, then = self.change.site.model, self.safety.state
+        with self.change.site.reading_database() as state:
+            self.rows = compare_tables(row_delta(then, state, plan.carried), model)
+            self.rows += compare_settings(settings_of(then, model), settings_of(state, model))
 
     def carry_out(self, plan: Plan, progress: Progress) -> tuple[list[dict[str, object]], dict[str, str]]:
         """Every step; returns what is told of each, and the versions moved on. Raises `Unlike` for one that fails."""
@@ -256,6 +272,7 @@ class _Live:
         )  # fmt: skip
         records: list[dict[str, object]] = []
         versions: dict[str, str] = {}
+        changing = max((n for n, s in enumerate(plan.step, 1) if not s.only_looks), default=0)
         for number, step in enumerate(plan.step, 1):
             if step.save:
                 progress.stage(f"taking a snapshot before step {step.name}")
@@ -268,6 +285,8 @@ class _Live:
                 raise Unlike(f"step '{step.name}' failed: {outcome.problem}")
             tries = f" at try {outcome.tries}" if outcome.tries > 1 else ""
             progress.note(f"done{tries} in {duration(outcome.seconds)}")
+            if number == changing:
+                self._compare_data(plan)
             records.append({"name": step.name, "tries": outcome.tries, "seconds": round(outcome.seconds, 3)})
         return records, versions
 
@@ -295,15 +314,11 @@ def _look_after(
     noise: Noise,
     versions: dict[str, str],
     trial: TrialResult,
-    safety: Snapshot,
-    carried: Sequence[Carried],
+    rows: Sequence[Observation],
 ) -> tuple[list[Finding], int]:
     """The same looks as in the trial; raises `Unlike` for what the trial has not shown."""
     after = _look(site, token, tuple(before.pages))
-    seen: list[Observation] = compare_pages(before, after, noise, versions)
-    with site.reading_database() as state:
-        seen += compare_tables(row_delta(safety.state, state, carried), site.model)
-        seen += compare_settings(settings_of(safety.state, site.model), settings_of(state, site.model))
+    seen = [*compare_pages(before, after, noise, versions), *rows]
     known = set(trial.known)
     new = [o for o in seen if o.identity not in known and o.weight is not Weight.NOTE]
     findings = group((o, None, None) for o in new)

@@ -18,7 +18,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NoReturn
@@ -113,10 +113,11 @@ class Change:
 @contextlib.contextmanager
 def changing_live(
     site: SiteView, store: Store, kind: ChangeKind, progress: Progress, since: Snapshot | None, why: str,
-    facts: JournalFacts, *, advice: str | None = None,
+    facts: JournalFacts, *, advice: str | None = None, before: Callable[[Change], None] | None = None,
 ) -> Iterator[Change]:  # fmt: skip
     """Guard a change of live. When the block is entered, visitors are locked out, and the safety snapshot (``why`` is
-    its comment; only what changed ``since`` is read) is taken. The block calls `Change.enter` with ``changing`` before
+    its comment; only what changed ``since`` is read) is taken; ``before`` it live is looked at, since visits may write.
+    The block calls `Change.enter` with ``changing`` before
     it changes anything, and with ``done`` when all is as it should be; then visitors are let in, and the block's end is
     the change's.
 
@@ -129,7 +130,7 @@ def changing_live(
             change = _begun(site, live, store, kind, lease, progress, reserve, facts)
             try:
                 reserve.give_back(store.folder)
-                _lock_out(change, since, why)
+                _lock_out(change, since, why, before)
                 yield change
                 _let_in(change)
             except BaseException as error:
@@ -173,7 +174,9 @@ def _begun(
     return Change(site, live, store, journal, lease, progress, reserve)
 
 
-def _lock_out(change: Change, since: Snapshot | None, why: str) -> None:
+def _lock_out(
+    change: Change, since: Snapshot | None, why: str, before: Callable[[Change], None] | None
+) -> None:  # fmt: skip
     """Visitors out, and the safety snapshot taken.
 
     The host is reloaded, so that a request which came in just before does not write after the safety snapshot. That of
@@ -186,6 +189,8 @@ def _lock_out(change: Change, since: Snapshot | None, why: str) -> None:
         reload_host(change.site)
     if change.journal.kind == "cutover":  # a broken site that is to go back may do what it likes
         _must_be_out(change)
+    if before is not None:
+        before(change)
     change.progress.stage("taking a safety snapshot")
     options = TakeOptions(comment=why, reason=_REASONS[change.journal.kind], every_row=True)
     change.safety = take_snapshot(change.site, change.store, options, change.progress, since)
