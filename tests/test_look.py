@@ -120,11 +120,30 @@ def test_what_changes_by_itself_is_noise_and_other_changes_beside_it_are_found(p
     clock = '<body><p id="clock">{}</p><p id="other">{}</p>'
     pages.content["/"] = lambda *_: clock.format(next(count), "calm")
     noise = learn_noise([look(pages), look(pages)])
-    assert noise.listing() == ["block #clock on /"]
+    assert noise.listing() == ["numbers in block #clock on /"]
     before = look(pages)
     assert compare_pages(before, look(pages), noise) == []
     pages.content["/"] = lambda *_: clock.format(next(count), "changed")
     assert {o.kind for o in compare_pages(before, look(pages), noise)} == {"text-changed"}
+
+
+def test_ages_that_a_page_tells_do_not_hide_the_rest_of_their_block(pages: Pages) -> None:
+    count = itertools.count(2)
+    told = '<body><div id="post">Kale, {} minutes ago, {} <a href="/{}">more</a></div><p id="dice">{}</p>'
+    words = itertools.cycle(["heads", "tails"])
+
+    def page(text: str, link: str) -> Callable[..., str]:
+        return lambda *_: told.format(next(count), text, link, next(words))
+
+    pages.content["/"], pages.content["/a"], pages.content["/b"] = page("sown", "a"), "<p>a", "<p>b"
+    noise = learn_noise([look(pages), look(pages)])
+    assert noise.listing() == ["block #dice on /", "numbers in block #post on /"]
+    before = look(pages)
+    assert compare_pages(before, look(pages), noise) == []
+    pages.content["/"] = page("mown", "a")
+    assert [o.kind for o in compare_pages(before, look(pages), noise)] == ["text-changed"]
+    pages.content["/"] = page("sown", "b")
+    assert "link-gone" in {o.kind for o in compare_pages(before, look(pages), noise)}
 
 
 def replace(path: str, old: str, new: str) -> Callable[[Pages], None]:

@@ -249,7 +249,8 @@ def _same(a: Markup | None, b: Markup | None, path: str, noise: Noise) -> bool:
         return a is b
     names = a.blocks.keys() | b.blocks.keys()
     return all(
-        (x.text if (x := a.blocks.get(n)) else None) == (y.text if (y := b.blocks.get(n)) else None)
+        (noise.text(path, n, x.text) if (x := a.blocks.get(n)) else None)
+        == (noise.text(path, n, y.text) if (y := b.blocks.get(n)) else None)
         for n in names
         if not noise.covers(path, n)
     )

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from keenharbor.compare.look import Look, PageSeen
@@ -14,7 +15,8 @@ from keenharbor.compare.markup import Markup
 class Noise:
     """Blocks that differ by themselves: on one page (path, block), or on every page (block alone); pages whose status,
     checks whose outcome, and files whose content is not the same twice. What is of a whole page stands among the blocks
-    with an @ before its name."""
+    with an @ before its name; a block of whose text only numbers, with the word behind each, differ by themselves
+    (``3 minutes ago``) with a %: all else of it counts."""
 
     on_page: frozenset[tuple[str, str]] = frozenset()
     everywhere: frozenset[str] = frozenset()
@@ -36,6 +38,14 @@ class Noise:
         """Whether a difference in that block of that page means nothing."""
         return block in self.everywhere or (_base(path), block) in self.on_page
 
+    def moves(self, path: str, block: str) -> bool:
+        """Whether anything of that block differs by itself: so it does in a picture."""
+        return self.covers(path, block) or self.covers(path, f"%{block}")
+
+    def text(self, path: str, block: str, text: str) -> str:
+        """The text of a block as far as it means something."""
+        return without_numbers(text) if self.covers(path, f"%{block}") else text
+
     def covers_aspect(self, path: str, aspect: str) -> bool:
         """Whether the page's title, headers or another thing of the whole page differ by themselves."""
         return (_base(path), f"@{aspect}") in self.on_page
@@ -43,14 +53,25 @@ class Noise:
     def listing(self) -> list[str]:
         """What was learnt, in words."""
         return [
-            *(f"block {b} on every page" for b in sorted(self.everywhere)),
-            *(f"block {b} on {p}" for p, b in sorted(self.on_page) if b not in self.everywhere and b[0] != "@"),
+            *(f"{_told(b)} on every page" for b in sorted(self.everywhere)),
+            *(f"{_told(b)} on {p}" for p, b in sorted(self.on_page) if b not in self.everywhere and b[0] != "@"),
             *(f"{b[1:]} of {p}" for p, b in sorted(self.on_page) if b[0] == "@"),
             *(f"file {f}" for f in sorted(self.files)),
             *(f"page {p}: its status" for p in sorted(self.pages)),
             *(f"check '{c}'" for c in sorted(self.checks)),
         ]
 
+
+def _told(block: str) -> str:
+    return f"numbers in block {block[1:]}" if block[0] == "%" else f"block {block}"
+
+
+def without_numbers(text: str) -> str:
+    """A text without its numbers and the word behind each: what a page says of ages and counts."""
+    return _NUMBER.sub("#", text)
+
+
+_NUMBER = re.compile(r"\d[\d.,:]*(?:\s?[^\W\d]+)?")
 
 ASPECTS = ("title", "description", "canonical", "robots", "structured")
 """What of a whole page is compared."""
@@ -70,7 +91,8 @@ def learn_noise(looks: Sequence[Look]) -> Noise:
         variants = [m for s in seen for m in _markups(s)]
         for block in {b for m in variants for b in m.blocks}:
             if len({_content(m, block) for m in variants}) > 1:
-                on_page.add((_base(path), block))
+                numbers = len({_content(m, block, without_numbers) for m in variants}) == 1
+                on_page.add((_base(path), f"%{block}" if numbers else block))
         on_page |= {
             (_base(path), f"@form {f}") for m in variants for f in m.forms if any(f not in o.forms for o in variants)
         }
@@ -97,6 +119,6 @@ def _markups(page: PageSeen) -> Iterator[Markup]:
     yield from page.samples
 
 
-def _content(markup: Markup, block: str) -> tuple[object, ...] | None:
+def _content(markup: Markup, block: str, of: Callable[[str], str] = str) -> tuple[object, ...] | None:
     found = markup.blocks.get(block)
-    return None if found is None else (found.text, tuple(found.links), tuple(found.images), tuple(found.headings))
+    return None if found is None else (of(found.text), tuple(found.links), tuple(found.images), tuple(found.headings))

@@ -228,11 +228,14 @@ def _blocks(path: str, a: Markup, b: Markup, noise: Noise, versions: Mapping[str
         elif left is None and right is not None:
             yield Observation("block-new", name, Weight.NOTE, f"the block {name} is new", path, "", right.text)
         elif left is not None and right is not None:
-            yield from _block(path, name, left, right, versions)
+            yield from _block(path, name, left, right, noise, versions)
 
 
-def _block(path: str, name: str, left: Block, right: Block, versions: Mapping[str, str]) -> Iterator[Observation]:
-    if left.text != right.text and _aged(left.text, versions) != right.text:
+def _block(
+    path: str, name: str, left: Block, right: Block, noise: Noise, versions: Mapping[str, str]
+) -> Iterator[Observation]:  # fmt: skip
+    then, now = (noise.text(path, name, t) for t in (_aged(left.text, versions), right.text))
+    if left.text != right.text and then != now:
         lost = [w for w in left.text.split() if w not in set(right.text.split())]
         came = [w for w in right.text.split() if w not in set(left.text.split())]
         kind, weight, word = "text-changed", Weight.DOUBT, "says something else"
@@ -275,7 +278,8 @@ def _stale(path: str, page: PageSeen, noise: Noise) -> Iterator[Observation]:
     names = page.served.blocks.keys() | page.markup.blocks.keys()
     for name in sorted(names):
         old, new = page.served.blocks.get(name), page.markup.blocks.get(name)
-        if not noise.covers(path, name) and (old.text if old else None) != (new.text if new else None):
+        then, now = (noise.text(path, name, b.text) if b else None for b in (old, new))
+        if not noise.covers(path, name) and then != now:
             text = "visitors still get old pages from a cache: what changed is hidden until it is purged"
             before, after = _excerpt(old.text if old else "", new.text if new else "")
             yield Observation("stale-cache", "page cache", Weight.DAMAGE, text, path, before, after)

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, plural
 from keenharbor.compare import (
@@ -41,6 +41,7 @@ from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.plan import Plan
+from keenharbor.trial.record import read_record
 from keenharbor.trial.result import TrialResult, list_trials, refuse_newer_damage
 from keenharbor.trial.steps import Workplace, perform
 
@@ -191,6 +192,7 @@ def run_cutover(
         assert change.safety is not None
         safety = change.safety
         [(before, noise)] = looked
+        noise |= _noise_of(site, trial)
         change.enter("changing", safety.id)
         place = _Live(change, feed, descriptor, before, ask, safety)
         records, versions = place.carry_out(plan, progress)
@@ -240,6 +242,14 @@ def _look_before(site: SiteView, token: str) -> tuple[Look, Noise]:
         raise _no_answer(site, page.error or f"status {page.status}")
     second = _look(site, token, tuple(first.pages), learn=True)
     return second, learn_noise([first, second])
+
+
+def _noise_of(site: SiteView, trial: TrialResult) -> Noise:
+    """What differed by itself on the unchanged clone: a quick look at live may not have seen it vary."""
+    try:
+        return read_record(site.work / "trials" / trial.id).before.noise
+    except (UsageError, DamagedError):
+        return Noise()  # of an older trial it is not kept
 
 
 @dataclass

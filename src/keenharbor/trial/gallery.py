@@ -156,7 +156,7 @@ class Gallery:
         """The regions that differ, apart from those that differ by themselves."""
         noisy = list(before.noisy.get(old.key, []))
         for shot in (old, new):
-            noisy += [box for name, box in shot.boxes.items() if noise.covers(old.path, name)]
+            noisy += [box for name, box in shot.boxes.items() if noise.moves(old.path, name)]
         return without(self._regions(old, new), noisy)
 
     def _regions(self, one: KeptShot, two: KeptShot) -> list[Region]:
@@ -207,7 +207,7 @@ def _content(page: PageSeen | None, noise: Noise) -> object:
     markup = page.markup if page is not None else None
     if page is None or markup is None:
         return None
-    blocks = [(n, b.text, b.images, b.headings) for n, b in markup.blocks.items() if not noise.covers(page.path, n)]
+    blocks = [(n, b.text, b.images, b.headings) for n, b in markup.blocks.items() if not noise.moves(page.path, n)]
     return (blocks, markup.assets, markup.title)
 
 
@@ -235,7 +235,7 @@ def _told_by_markup(
     for name in names:
         # A block without a name of its own stands for what is around it.
         a, b = before.blocks.get(name or "page"), after.blocks.get(name or "page")
-        if (a is None) != (b is None) or (name and noise.covers(path, name)):
+        if (a is None) != (b is None) or (name and noise.moves(path, name)):
             return True
         if a is not None and b is not None and (a.text, a.images) != (b.text, b.images):
             return True
