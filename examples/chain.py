@@ -9,7 +9,7 @@ import json
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -28,6 +28,8 @@ class Chain:
     target: Sequence[str]
     site: str = "site"
     same_trials: int = 1
+    expected: Mapping[str, str] = field(default_factory=dict)
+    """Kinds of findings that a maintainer looks at and accepts, with the reason."""
     visitor: Callable[[], str] = lambda: ""
     """Writes something as a visitor; returns what must be there after the way back."""
     remains: Callable[[str], bool] = lambda what: True
@@ -75,16 +77,27 @@ class Chain:
             self.findings(self.harbor("trial", "run", "same.toml", code=(0, 1)), "A/A")
         self.harbor("plan", "draft", *self.target, "--no-pages")
         self.harbor("plan", "check", code=(0, 1))
-        trial = self.harbor("trial", "run", code=(0, 1))
-        self.findings(trial, "upgrade")
-        if trial["verdict"] == "fail":
-            sys.exit("the trial fails")
+        if self.rehearse()["verdict"] != "pass" and (self.accept() or self.rehearse()["verdict"] != "pass"):
+            sys.exit("the trial does not pass")
         self.harbor("cutover", "--yes")
         left = self.visitor()
         self.harbor("rollback", "--yes")
         if not self.remains(left):
             sys.exit(f"what a visitor left is lost: {left}")
         print(f"{sum(self.seconds.values()) / 60:.1f} minutes in all")
+
+    def rehearse(self) -> Any:
+        trial = self.harbor("trial", "run", code=(0, 1))
+        self.findings(trial, "upgrade")
+        return trial
+
+    def accept(self) -> list[str]:
+        """Accept what was expected of the newest trial; returns what was not."""
+        asked = [f for f in self.harbor("trial", "show")["findings"] if f["weight"] != "note"]
+        for finding in asked:
+            if finding["kind"] in self.expected:
+                self.harbor("trial", "accept", finding["id"], "--because", self.expected[finding["kind"]])
+        return [f["text"] for f in asked if f["kind"] not in self.expected]
 
     @staticmethod
     def findings(trial: Any, what: str) -> None:
