@@ -127,6 +127,20 @@ def test_what_changes_by_itself_is_noise_and_other_changes_beside_it_are_found(p
     assert {o.kind for o in compare_pages(before, look(pages), noise)} == {"text-changed"}
 
 
+def test_text_that_went_into_a_new_block_is_not_lost(pages: Pages) -> None:
+    field = '<body><div id="form">Title: {} Status: {}</div>'
+    pages.content["/"] = lambda *_: field.format("Shown in the list.", "Draft or not.")
+    before = look(pages)
+    pages.content["/"] = lambda *_: field.format('<p id="help">Shown in the list.</p>', "Draft or not.")
+    found = compare_pages(before, look(pages), learn_noise([before]))
+    assert {(o.kind, o.place, o.weight) for o in found} == {
+        ("text-moved", "#form", Weight.NOTE), ("block-new", "#help", Weight.NOTE),
+    }  # fmt: skip
+    pages.content["/"] = lambda *_: field.format('<p id="help">Shown in the list.</p>', "Draft")
+    found = compare_pages(before, look(pages), learn_noise([before]))
+    assert ("text-lost", Weight.DAMAGE) in {(o.kind, o.weight) for o in found}, "more was lost than moved"
+
+
 def test_ages_that_a_page_tells_do_not_hide_the_rest_of_their_block(pages: Pages) -> None:
     count = itertools.count(2)
     told = '<body><div id="post">Kale, {} minutes ago, {} <a href="/{}">more</a></div><p id="dice">{}</p>'

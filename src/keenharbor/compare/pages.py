@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Collection, Iterator, Mapping
 
 from keenharbor.base.text import plural
@@ -216,6 +217,7 @@ def _structured(path: str, a: Markup, b: Markup, noise: Noise, versions: Mapping
 
 
 def _blocks(path: str, a: Markup, b: Markup, noise: Noise, versions: Mapping[str, str]) -> Iterator[Observation]:
+    fresh = Counter(w for n, block in b.blocks.items() if n not in a.blocks for w in block.text.split())
     for name in [*a.blocks, *(n for n in b.blocks if n not in a.blocks)]:
         if noise.covers(path, name):
             continue
@@ -228,12 +230,13 @@ def _blocks(path: str, a: Markup, b: Markup, noise: Noise, versions: Mapping[str
         elif left is None and right is not None:
             yield Observation("block-new", name, Weight.NOTE, f"the block {name} is new", path, "", right.text)
         elif left is not None and right is not None:
-            yield from _block(path, name, left, right, noise, versions)
+            yield from _block(path, name, left, right, fresh, noise, versions)
 
 
 def _block(
-    path: str, name: str, left: Block, right: Block, noise: Noise, versions: Mapping[str, str]
+    path: str, name: str, left: Block, right: Block, fresh: Counter[str], noise: Noise, versions: Mapping[str, str]
 ) -> Iterator[Observation]:  # fmt: skip
+    """How a block differs; ``fresh`` are the words of the page's new blocks: what went there is not lost."""
     then, now = (noise.text(path, name, t) for t in (_aged(left.text, versions), right.text))
     if left.text != right.text and then != now:
         lost = [w for w in left.text.split() if w not in set(right.text.split())]
@@ -243,6 +246,8 @@ def _block(
             kind, weight, word = "encoding", Weight.DAMAGE, "is in a wrong encoding"
         elif sorted(re.findall(r"\w+", left.text)) == sorted(re.findall(r"\w+", right.text)):
             kind, word = "order-changed", "says the same in another order"
+        elif not came and (went := Counter(left.text.split()) - Counter(right.text.split())) and went <= fresh:
+            kind, weight, word = "text-moved", Weight.NOTE, "gave text to a new block"
         elif lost and not came:
             kind, weight, word = "text-lost", Weight.DAMAGE, "lost text"
         yield Observation(kind, name, weight, f"the block {name} {word}", path, *_excerpt(left.text, right.text))
