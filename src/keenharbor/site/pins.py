@@ -12,7 +12,6 @@ from fnmatch import fnmatch
 
 import tomlkit
 from packaging.requirements import InvalidRequirement, Requirement
-from packaging.specifiers import SpecifierSet
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Array
 
@@ -68,7 +67,7 @@ class Pinning:
         there = self.installed.get(name)
         if there is None or asked.url or not self._holds_here(asked) or not asked.specifier:
             return text
-        if _stays(asked.specifier, there):
+        if asked.specifier.contains(there, prereleases=True):
             return text
         parts = _WISH.fullmatch(text)
         if parts is None:
@@ -76,13 +75,15 @@ class Pinning:
         self.told.append(f"{asked.name}: {asked.specifier} → =={there}")
         return f"{parts['name']}{parts['gap']}=={there}{parts['marker']}"
 
+    def added(self, names: Collection[str]) -> list[str]:
+        """Wishes for those of ``names`` that are installed and that no file has had yet."""
+        found = {n: self.installed[normal_name(n)] for n in names
+            if normal_name(n) not in self.named and normal_name(n) in self.installed}  # fmt: skip
+        self.told += [f"{n}: new, =={v}" for n, v in found.items()]
+        return [f"{n}=={v}" for n, v in found.items()]
+
     def _holds_here(self, asked: Requirement) -> bool:
         return asked.marker is None or asked.marker.evaluate({"extra": ""} | dict(self.environment))
-
-
-def _stays(asked: SpecifierSet, there: str) -> bool:
-    """Whether a wish lets the installed version be installed again."""
-    return asked.contains(there, prereleases=True)
 
 
 def with_pins(path: str, text: str, pinning: Pinning, adds: Collection[str] = ()) -> str:
@@ -99,13 +100,9 @@ def _in_list(path: str, text: str, pinning: Pinning, adds: Collection[str]) -> s
             advice="take it out of 'files', and let a step of the kind 'command' run that tool",
         )
     made = "".join(_lines(text, pinning.wish))
-    new = [n for n in adds if normal_name(n) not in pinning.named and normal_name(n) in pinning.installed]
     end = "\r\n" if "\r\n" in text else "\n"
-    for name in new:
-        made += (
-            "" if not made or made.endswith("\n") else end
-        ) + f"{name}=={pinning.installed[normal_name(name)]}{end}"
-        pinning.told.append(f"{name}: new, =={pinning.installed[normal_name(name)]}")
+    for wish in pinning.added(adds):
+        made += ("" if not made or made.endswith("\n") else end) + wish + end
     return made
 
 
@@ -134,10 +131,8 @@ def _in_project(path: str, text: str, pinning: Pinning, adds: Collection[str]) -
                 _at(wishes, at, pinning)
     own = project.get("dependencies")
     if isinstance(own, Array):
-        for name in adds:
-            if normal_name(name) not in pinning.named and normal_name(name) in pinning.installed:
-                own.append(f"{name}=={pinning.installed[normal_name(name)]}")
-                pinning.told.append(f"{name}: new, =={pinning.installed[normal_name(name)]}")
+        for wish in pinning.added(adds):
+            own.append(wish)
     return tomlkit.dumps(document)
 
 
