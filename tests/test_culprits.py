@@ -225,13 +225,22 @@ def test_what_was_accepted_does_not_count_until_its_day(stage: Scene) -> None:
     )
     told = trial(stage, *steps)
     assert told["verdict"] == "review"
-    for finding in told["findings"]:
-        if finding["weight"] != "note":
-            harbor(stage.folder, "trial", "accept", finding["id"], "--because", "we wanted that")
-    assert (
-        "why is it accepted?"
-        in harbor(stage.folder, "trial", "accept", told["findings"][0]["id"], "--because", " ", code=2).err
-    )
+    first, *others = [f for f in told["findings"] if f["weight"] != "note"]
+    refused = harbor(stage.folder, "trial", "accept", first["id"], "--because", " ", code=2)
+    assert "why is it accepted?" in refused.err
+    assert "has no step" in harbor(stage.folder, "trial", "accept", "--step", "two", "--because", "so", code=2).err
+    assert "what is to be accepted?" in harbor(stage.folder, "trial", "accept", "--because", "so", code=2).err
+    assert "keenharbor trial accept" in harbor(stage.folder, "trial", "show").out  # the way on
+    harbor(stage.folder, "cutover", "--yes", code=2)
+    still = harbor(stage.folder, "trial", "accept", first["id"], "--because", "we wanted that", "--json").json
+    assert others and still["verdict"] == "review"
+    # All the rest of a step at once; the trial is judged anew, not run again, and may be carried out.
+    done = harbor(stage.folder, "trial", "accept", "--step", "one", "--because", "we wanted that")
+    assert "judged anew: nothing asks any more" in done.out and "keenharbor cutover" in done.out
+    anew = harbor(stage.folder, "trial", "show", "--json").json
+    assert (anew["id"], anew["verdict"]) == (told["id"], "pass")
+    assert {f["weight"] for f in anew["findings"]} <= {"note"} and len(anew["accepted"]) == 1 + len(others)
+    assert "GOOD" in harbor(stage.folder, "snapshot", "verify").out  # what is kept of the trial is as written
     file = stage.folder / "upgrade-accepted.toml"
     assert "we wanted that" in file.read_text()
     again = trial(stage, *steps, code=0)

@@ -14,17 +14,26 @@ from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
+from keenharbor.compare import Weight
 from keenharbor.compare.camera import missing_browser
 from keenharbor.live.snapshots import snapshot_for_trial
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log, who
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot
-from keenharbor.trial.accepted import DAYS, accept, accepted_file
+from keenharbor.trial.accepted import DAYS, NEVER, accept, accepted_file, read_accepted
 from keenharbor.trial.culprits import RUNS, Culprits, find_culprits
 from keenharbor.trial.plan import Plan, on_plan, read_plan
 from keenharbor.trial.record import newest_record, read_record
-from keenharbor.trial.result import TrialResult, find_finding, find_trial, list_trials
+from keenharbor.trial.result import (
+    TrialResult,
+    find_finding,
+    find_findings,
+    find_trial,
+    judged_anew,
+    list_trials,
+    save_result,
+)
 from keenharbor.trial.runner import GoOn, TrialOptions, go_on_from, run_trial
 from keenharbor.trial.sums import write_sums
 
@@ -136,26 +145,59 @@ def _render_culprits(out: Console, found: Culprits, plan_file: Path) -> None:
 
 
 @harbor_command(trial, name="accept")
-@click.argument("finding", metavar="FINDING")
+@click.argument("named", metavar="[FINDING]...", nargs=-1)
 @click.option("--because", required=True, metavar="REASON", help="Why it is all right.")
+@click.option("--kind", "kinds", multiple=True, metavar="KIND", help="All findings of this kind that ask.")
+@click.option("--step", "steps", multiple=True, metavar="STEP", help="All that this step brought in and that ask.")
+@click.option("--notes", is_flag=True, help="With --kind or --step: those that are only told, too.")
 @click.option("--days", default=DAYS, type=click.IntRange(1, 3650), show_default=True, help="For how long.")
 @click.option("--trial", "wanted", default="newest", help="The trial that found it (the newest).")
-def accept_command(session: Session, finding: str, because: str, days: int, wanted: str) -> None:
-    """Agree to FINDING: the next trial does not count it any more. It is written into a file beside the plan."""
+def accept_command(
+    session: Session, named: tuple[str, ...], because: str, kinds: tuple[str, ...], steps: tuple[str, ...],
+    notes: bool,
+    days: int,
+    wanted: str,
+) -> None:  # fmt: skip
+    """Agree to findings: they do not count any more, in this trial and in the next ones.
+
+    By name (or its beginning), or all of a kind or a step. It is written into a file beside the plan, and the
+    trial is judged anew: nothing is rehearsed again."""
     site = session.site()
     result = find_trial(site.work, wanted)
-    chosen = find_finding(result, finding)
+    chosen = find_findings(result, named, kinds, steps, notes)
     plan_file = Path(result.plan_file)
     made = accept(plan_file, chosen, because, who(), days)
     file = accepted_file(plan_file)
-    append_log(site.work, site.name, "trial accept", "done", f"{chosen.id}: {because}", result.id)
+    anew = judged_anew(result, read_accepted(plan_file))
+    report = _keep(session, site, anew)
+    ids = ", ".join(f.id for f in chosen)
+    append_log(site.work, site.name, "trial accept", anew.verdict, f"{ids}: {because}", result.id)
 
     def render(out: Console) -> None:
-        show.headline(out, "done", f"{chosen.id} is accepted until {made.until}")
-        out.print(Text(chosen.text))
-        show.next_step(out, f"see {file}; then: {on_plan('keenharbor trial run', plan_file)}")
+        what = made[0].finding if len(made) == 1 else plural(len(made), "finding")
+        show.headline(out, "done", f"{what} accepted until {made[0].until}")
+        for finding in chosen:
+            out.print(Text(finding.text))
+        left = sum(f.weight is not Weight.NOTE for f in anew.findings)
+        told = f"trial {anew.id}, judged anew: {plural(left, 'finding asks', 'findings ask')}"
+        show.headline(out, anew.verdict, told if left else f"trial {anew.id}, judged anew: nothing asks any more")
+        out.print(Text(f"agreed to in {file}", style="dim"))
+        _next_after(out, anew)
 
-    session.show({"file": str(file), **made.model_dump(mode="json")}, render)
+    told = {"file": str(file), "accepted": [m.model_dump(mode="json") for m in made], "verdict": anew.verdict}
+    session.show({**told, "trial": anew.id, "report": str(report)}, render)
+
+
+def _keep(session: Session, site: SiteView, result: TrialResult) -> Path:
+    """Save a trial's result where it differs from what is saved, with its report; returns the report's file."""
+    from keenharbor.report import junit, write_report
+
+    session.progress.stage("writing the report")
+    save_result(site.work, result)
+    report = write_report(site, result)
+    write_durably(report.with_name("junit.xml"), junit(result))
+    write_sums(report.parent)
+    return report
 
 
 def _rehearse(
@@ -164,12 +206,7 @@ def _rehearse(
     earlier: GoOn | None = None,
 ) -> int:  # fmt: skip
     result = run_trial(site, made, plan_file.resolve(), snapshot, feed, options, session.progress, earlier)
-    from keenharbor.report import junit, write_report
-
-    session.progress.stage("writing the report")
-    report = write_report(site, result)
-    write_durably(report.with_name("junit.xml"), junit(result))
-    write_sums(report.parent)
+    report = _keep(session, site, result)
     append_log(site.work, site.name, "trial run", result.verdict, f"{len(result.findings)} findings", result.id)
     session.show({**result.as_json(), "report": str(report)}, lambda out: render_trial(out, result, report))
     return 0 if result.verdict == "pass" else 1
@@ -255,12 +292,24 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
     out.print(Text(f"report: {report}", style="dim"))
     if len(result.findings) > LONG:  # the verdict on top has scrolled away
         show.headline(out, result.verdict, told)
+    _next_after(out, result)
+
+
+def _next_after(out: Console, result: TrialResult) -> None:
     plan_file = Path(result.plan_file)
+    asking = [f for f in result.findings if f.weight is not Weight.NOTE]
     if result.clone:
         show.next_step(out, f"keenharbor clone open {result.clone}")
     elif result.verdict == "pass":
         show.next_step(out, on_plan("keenharbor cutover", plan_file))
-    elif any(s.problem for s in result.steps):
+    elif any(s.problem for s in result.steps) or not asking:
         show.next_step(out, f"change {plan_file.name}, then: {on_plan('keenharbor trial resume', plan_file)}")
-    else:
+    elif any(f.kind in NEVER for f in asking):
         show.next_step(out, f"change {plan_file.name}, then: {on_plan('keenharbor trial run', plan_file)}")
+    else:
+        accepting = f"keenharbor trial accept {asking[0].id} --because '…'"
+        show.next_step(
+            out,
+            f"where it is meant to be so: {accepting}; else change {plan_file.name}, then: "
+            f"{on_plan('keenharbor trial run', plan_file)}",
+        )

@@ -86,8 +86,13 @@ def group(observations: Iterable[tuple[Observation, str | None, str | None]]) ->
             Finding(identity, kind, place, worst.weight, text, pages, worst.before, worst.after, step, members[0][1])
         )
     found = _folded(found)
-    found.sort(key=lambda f: (f.weight.rank, -len(f.pages), f.kind, f.place))
+    found.sort(key=severity)
     return _with_unique_ids(found)
+
+
+def severity(finding: Finding) -> tuple[int, int, str, str]:
+    """Sorts findings: the worst first, then those on most pages."""
+    return (finding.weight.rank, -len(finding.pages), finding.kind, finding.place)
 
 
 MOST_ALIKE = 3

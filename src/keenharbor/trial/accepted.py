@@ -6,7 +6,7 @@ looked at when it was written; until its day has come."""
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -26,6 +26,11 @@ HEAD = """\
 format = 1
 """
 DAYS = 90
+NEVER = {
+    "step-failed": "the steps behind it were never rehearsed; correct the plan, then 'keenharbor trial resume'",
+    "live-changed": "the trial has to be run again, on a live that stands still",
+}
+"""Kinds of findings that no agreement can make good, and what is to be done instead."""
 
 
 class AcceptedPart(Part):
@@ -71,20 +76,29 @@ def read_accepted(plan_file: Path) -> list[AcceptedPart]:
     return validated(AcceptedFile, read_toml(file, "file of accepted findings"), file, "accepted findings").accepted
 
 
-def accept(plan_file: Path, finding: Finding, because: str, who: str, days: int = DAYS) -> AcceptedPart:
-    """Write an agreement down; an earlier one for the same finding is replaced. Raises `UsageError` without a
-    reason."""
+def accept(
+    plan_file: Path, findings: Sequence[Finding], because: str, who: str, days: int = DAYS
+) -> list[AcceptedPart]:
+    """Write an agreement down for each finding; an earlier one for the same finding is replaced. Raises `UsageError`
+    without a reason, and for a finding that no agreement can make good."""
     if not because.strip():
         raise UsageError("why is it accepted?", advice="keenharbor trial accept FINDING --because '…'")
+    for finding in findings:
+        if finding.kind in NEVER:
+            raise UsageError(f"{finding.id} cannot be accepted: {NEVER[finding.kind]}")
     day = today()
-    made = AcceptedPart(
-        finding=finding.id, kind=finding.kind, place=finding.place, step=finding.step, pages=list(finding.pages),
-        because=because.strip(), who=who, on=day, until=day + datetime.timedelta(days=days),
-    )  # fmt: skip
-    kept = [a for a in read_accepted(plan_file) if (a.kind, a.place, a.step) != (made.kind, made.place, made.step)]
+    made = [
+        AcceptedPart(
+            finding=finding.id, kind=finding.kind, place=finding.place, step=finding.step, pages=list(finding.pages),
+            because=because.strip(), who=who, on=day, until=day + datetime.timedelta(days=days),
+        )
+        for finding in findings
+    ]  # fmt: skip
+    again = {(m.kind, m.place, m.step) for m in made}
+    kept = [a for a in read_accepted(plan_file) if (a.kind, a.place, a.step) not in again]
     document = tomlkit.parse(HEAD)
     entries = tomlkit.aot()
-    for part in [*kept, made]:
+    for part in [*kept, *made]:
         table = tomlkit.table()
         for key, value in part.model_dump().items():
             if value not in (None, "", []):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import json
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -12,7 +13,8 @@ from typing import Any
 from keenharbor.base.durable import write_json
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import parse_stamp
-from keenharbor.compare import Finding, Slower
+from keenharbor.compare import Finding, Slower, Weight, severity, verdict_of
+from keenharbor.trial.accepted import AcceptedPart, sort_out
 from keenharbor.trial.sums import NAME, damages_of, write_sums
 
 
@@ -154,6 +156,13 @@ def save_result(work: Path, result: TrialResult) -> Path:
     return file
 
 
+def judged_anew(result: TrialResult, agreed: Iterable[AcceptedPart]) -> TrialResult:
+    """The same trial with what has been agreed to since: nothing is looked at again, only the verdict may be another
+    one."""
+    findings, accepted = sort_out(sorted([*result.findings, *result.accepted], key=severity), agreed)
+    return dataclasses.replace(result, findings=tuple(findings), accepted=tuple(accepted), verdict=verdict_of(findings))
+
+
 def list_trials(work: Path) -> list[TrialResult]:
     """The trials that came to an end and can be read, newest first (see `damaged_trials`)."""
     return _read_trials(work)[0]
@@ -220,3 +229,24 @@ def find_finding(result: TrialResult, wanted: str) -> Finding:
             advice=f"one of: {listed}" + (" …" if len(known) > 8 else ""),
         )
     return fit[0]
+
+
+def find_findings(
+    result: TrialResult, named: Sequence[str], kinds: Collection[str], steps: Collection[str], notes: bool
+) -> list[Finding]:
+    """The findings that count of a trial: those that are named, and those of ``kinds`` brought in by ``steps`` (of any
+    where one of the two is empty; none where both are); with ``notes`` those that are only told, too."""
+    for step in steps:
+        if step not in {s.name for s in result.steps}:
+            raise UsageError(f"trial {result.id} has no step '{step}'", advice="keenharbor trial show")
+    chosen = {f.id: f for f in (find_finding(result, w) for w in named)}
+    for finding in result.findings:
+        fits = (not kinds or finding.kind in kinds) and (not steps or finding.step in steps)
+        if (kinds or steps) and fits and (notes or finding.weight is not Weight.NOTE):
+            chosen.setdefault(finding.id, finding)
+    if not chosen:
+        raise UsageError(
+            f"trial {result.id} has no such finding" if named or kinds or steps else "what is to be accepted?",
+            advice="keenharbor trial accept FINDING … --because '…', or by --kind and --step",
+        )
+    return list(chosen.values())
