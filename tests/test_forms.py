@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import sys
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -15,10 +16,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import harbor
-from keenharbor.clone.server import free_port
+from keenharbor.clone.server import free_port, port_is_taken
 from keenharbor.database import DatabasePlace
 from keenharbor.database.private_server import PrivateServer, missing_program
 from keenharbor.site.connections import place_of_text, text_of_place
+from keenharbor.site.load import open_site
 from keenharbor.site.settings import values_in, with_value, with_values
 
 HAS_PHP = shutil.which("php") is not None and {"pdo_mysql", "pdo_pgsql"} <= set(
@@ -230,6 +232,58 @@ def test_a_clone_that_does_not_come_up_is_not_done(tmp_path: Path) -> None:
     assert "no shelf" in ran.out and "the shelf is gone" in ran.out
     told = harbor(tmp_path, "snapshot", "drill", "newest", "--json", code=1).json
     assert not told["good"] and "status 500" in told["problems"][0]
+
+
+ASKS_FIRST = """
+import os, sys
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
+
+class Handler(BaseHTTPRequestHandler):
+    def do_GET(self):
+        ready = os.path.exists("set-up-is-done") or self.path == "/set-up"
+        self.send_response(200 if ready else 302)
+        self.send_header("Content-Type", "text/html")
+        self.send_header("Location", "/set-up")
+        self.end_headers()
+        self.wfile.write(b"<title>Seeds</title><p>Set up your site.</p>")
+
+    def log_message(self, *words):
+        pass
+
+
+HTTPServer(("127.0.0.1", int(sys.argv[sys.argv.index("--port") + 1])), Handler).serve_forever()
+"""
+
+
+def test_a_drill_holds_the_site_against_what_it_was_when_the_snapshot_was_taken(tmp_path: Path) -> None:
+    (tmp_path / "site").mkdir()
+    (tmp_path / "site/serve.py").write_text(ASKS_FIRST)
+    (tmp_path / "site/set-up-is-done").write_text("")
+    site_file(
+        tmp_path, database={"engine": "none"},
+        runtime={"name": "python", "version": "3", "launchers": {"3": sys.executable}},
+        serve={"command": ["{runtime}", "serve.py", "--port", "{port}"]},
+    )  # fmt: skip
+    harbor(tmp_path, "snapshot", "take", "--label", "unseen")  # a live that is down stops no snapshot
+    port = open_site(tmp_path / "keenharbor.toml").address.rpartition(":")[2]
+    live = subprocess.Popen([sys.executable, "serve.py", "--port", port], cwd=tmp_path / "site")
+    try:
+        end = time.monotonic() + 20
+        while not port_is_taken(int(port)) and time.monotonic() < end:
+            time.sleep(0.05)
+        harbor(tmp_path, "snapshot", "take", "--label", "whole")
+        harbor(tmp_path, "snapshot", "take", "--label", "hollow", "--leave-out-path", "set-up-is-done")
+    finally:
+        live.kill()
+        live.wait()
+    # Live is down now. A site that sends everybody to its installer loads well, and is not what was saved.
+    whole = harbor(tmp_path, "snapshot", "drill", "whole")
+    assert "PROVEN" in whole.out and "1 page answers as when the snapshot was taken" in whole.out
+    assert "not compared with live" in whole.out
+    hollow = harbor(tmp_path, "snapshot", "drill", "hollow", code=1)
+    assert "/ answers 302; when the snapshot was taken it answered 200" in hollow.out
+    assert harbor(tmp_path, "snapshot", "drill", "unseen", "--json").json["pages_then"] == 0
 
 
 # -- texts ----------------------------------------------------------------------------------------------------

@@ -59,15 +59,19 @@ def _render_drill(out: Console, found: Snapshot, result: Drilled) -> None:
     show.pairs(out, [("restored", Text(restored)), ("looked at", Text(looked))])
     for problem in result.problems:
         out.print(show.said("damage", problem))
+    if result.pages_then and result.good:
+        answer = "answers" if result.pages_then == 1 else "answer"
+        out.print(show.said("good", f"{plural(result.pages_then, 'page')} {answer} as when the snapshot was taken"))
     if result.without_live:
-        out.print(show.said("note", f"not compared: {result.without_live}"))
-    elif result.differences:
-        out.print(show.said("note", f"{plural(len(result.differences), 'difference')} from live as it is today:"))
+        out.print(show.said("note", f"not compared with live: {result.without_live}"))
+    if result.differences:
+        what = "what was there when it was taken" if result.without_live else "live as it is today"
+        out.print(show.said("note", f"{plural(len(result.differences), 'difference')} from {what}:"))
         for finding in result.differences[:8]:
             out.print(Text(f"    {finding.text}", style="dim"))
         if len(result.differences) > 8:
             out.print(Text(f"    and {len(result.differences) - 8} more (--json lists them)", style="dim"))
-    elif result.good:
+    elif result.good and not result.without_live:
         out.print(show.said("good", "its pages are as on live today"))
     if not result.good:
         show.next_step(out, "keenharbor snapshot verify, then take another: keenharbor snapshot take")

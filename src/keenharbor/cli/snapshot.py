@@ -76,6 +76,11 @@ def take(
         session.progress.note(f"the database user cannot {words}")
     assert store is not None
     taken = take_guarded(site, store, options, session.progress, found.scan)
+    if site.model.snapshot.visit:
+        from keenharbor.clone.remembered import remember
+
+        session.progress.stage("noting what live answers")
+        remember(site, taken)
     session.show(taken.summary(), lambda out: _render_taken(out, taken))
     return 0
 

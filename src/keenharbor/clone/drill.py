@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from keenharbor.base.errors import DamagedError, KeenHarborError
 from keenharbor.base.progress import Progress
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
+from keenharbor.clone.remembered import PageThen, remembered, unlike_then
 from keenharbor.compare import Finding, Look, Visitor, compare_pages, group, learn_noise, take_look
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, record_proof
@@ -20,7 +22,8 @@ SAMPLES = 2
 @dataclass(frozen=True)
 class Drilled:
     """How a drill went: seconds that the restore took (what a real one would take) and all of it; pages looked at; what
-    is wrong with the restored site; what differs from live, which has moved on since; why live was not looked at."""
+    is wrong with the restored site; what differs from live, which has moved on since; why live was not looked at (then
+    what differs from ``pages_then`` pages that were noted when the snapshot was taken)."""
 
     snapshot: str
     good: bool
@@ -31,6 +34,7 @@ class Drilled:
     problems: tuple[str, ...] = ()
     differences: tuple[Finding, ...] = field(default=())
     without_live: str = ""
+    pages_then: int = 0
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -38,6 +42,7 @@ class Drilled:
             "seconds": round(self.seconds, 3), "pages": self.pages, "checks": self.checks,
             "problems": list(self.problems),
             "differences": [f.as_json() for f in self.differences], "without_live": self.without_live,
+            "pages_then": self.pages_then,
         }  # fmt: skip
 
 
@@ -45,9 +50,10 @@ def drill(live: SiteView, snapshot: Snapshot, progress: Progress) -> Drilled:
     """Restore ``snapshot``, look at its pages, make its checks, compare with live where that answers; record the
     outcome.
 
-    A page counts as broken when it fails on the restored site and not on live; the start page whatever live does.
-    Everything is removed afterwards. What
-    is no fault of the snapshot (too little space, a server that is not installed) is raised and not recorded."""
+    A page counts as broken when it answers otherwise than when the snapshot was taken; one that was not visited then,
+    when it fails on the restored site and not on live; the start page whatever live does. Everything is removed
+    afterwards. What is no fault of the snapshot (too little space, a server that is not installed) is raised and not
+    recorded."""
     began = time.monotonic()
     restored = 0.0
     with contextlib.ExitStack() as stack:
@@ -65,12 +71,13 @@ def drill(live: SiteView, snapshot: Snapshot, progress: Progress) -> Drilled:
         except KeenHarborError as error:
             return _failed(snapshot, began, restored, error)
         progress.stage("looking at its pages")
-        first = _look(live, clone.address, None)
+        then = remembered(snapshot)
+        first = _look(live, clone.address, tuple(then))
         progress.stage("comparing with live")
-        theirs, without = _look_at_live(live, first)
+        theirs, without = _look_at_live(live, tuple(first.pages))
         # The checks write, so they come last.
-        second = _look(live, clone.address, first, mailbox)
-        result = _judge(snapshot, restored, began, second, [first, second], theirs, without)
+        second = _look(live, clone.address, tuple(first.pages), mailbox)
+        result = _judge(snapshot, restored, began, second, [first, second], theirs, without, then)
     return _recorded(snapshot, result)
 
 
@@ -85,17 +92,17 @@ def _recorded(snapshot: Snapshot, result: Drilled) -> Drilled:
     return result
 
 
-def _look(live: SiteView, address: str, also: Look | None, mailbox: Mailbox | None = None) -> Look:
+def _look(live: SiteView, address: str, also: tuple[str, ...], mailbox: Mailbox | None = None) -> Look:
     """A look at the site at ``address``; with a ``mailbox``, its checks are made too, also those that write."""
     with Visitor(address) as visitor:
         return take_look(
-            visitor, live.model.look, also=tuple(also.pages) if also else (), samples=SAMPLES, served=False, learn=True,
+            visitor, live.model.look, also=also, samples=SAMPLES, served=False, learn=True,
             checks=live.model.check if mailbox is not None else (),
             mail_to=lambda: [a for m in mailbox.messages for a in m.to] if mailbox is not None else [],
         )  # fmt: skip
 
 
-def _look_at_live(live: SiteView, seen: Look) -> tuple[list[Look], str]:
+def _look_at_live(live: SiteView, seen: tuple[str, ...]) -> tuple[list[Look], str]:
     """Two looks at live, for what changes by itself; nothing and the reason where it does not answer."""
     one = _look(live, live.address, seen)
     start = next(iter(one.pages.values()), None)
@@ -105,23 +112,27 @@ def _look_at_live(live: SiteView, seen: Look) -> tuple[list[Look], str]:
 
 
 def _judge(
-    snapshot: Snapshot, restored: float, began: float, seen: Look, looks: list[Look], theirs: list[Look], without: str
-) -> Drilled:
-    # Live may have been away for the one of the two looks: what was fine in either is fine there.
+    snapshot: Snapshot, restored: float, began: float, seen: Look, looks: list[Look], theirs: list[Look], without: str,
+    then: Mapping[str, PageThen],
+) -> Drilled:  # fmt: skip
+    # Live may have been away for the one of the two looks: what was fine in either is fine there. What failed already
+    # when the snapshot was taken is no fault of the snapshot.
     fine_on_live = {p for look in theirs for p, page in look.pages.items() if page.loads} if theirs else None
     start = next(iter(seen.pages), None)
+    unlike, differences = unlike_then(then, seen)
     broken = [
         f"{path} fails with status {page.status or 'none'}"
         for path, page in seen.pages.items()
-        if not page.loads and (path == start or fine_on_live is None or path in fine_on_live)
+        if not page.loads
+        and not (path in then and then[path].loads)  # told by what it was then
+        and (path == start or (path not in then and (fine_on_live is None or path in fine_on_live)))
     ]
     failed = [f"the check '{c.name}' fails: {c.problem}" for c in seen.checks.values() if c.problem]
-    problems = (*broken, *failed) or (() if seen.pages else ("no page was found",))
-    differences: tuple[Finding, ...] = ()
+    problems = (*unlike, *broken, *failed) or (() if seen.pages else ("no page was found",))
     if theirs:
         noise = learn_noise(looks) | learn_noise(theirs)
-        differences = tuple(group((o, None, None) for o in compare_pages(theirs[-1], seen, noise)))
+        differences = group((o, None, None) for o in compare_pages(theirs[-1], seen, noise))
     return Drilled(
         snapshot.id, not problems, restored, time.monotonic() - began, len(seen.pages), len(seen.checks), problems,
-        differences, without,
+        tuple(differences), without, len(then),
     )  # fmt: skip

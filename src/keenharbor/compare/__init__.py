@@ -1,7 +1,7 @@
 """Looks at a site, and what differs between two: pages, checks, timings, files, data."""
 
 from keenharbor.compare.findings import Finding, Observation, Weight, group, severity, verdict_of
-from keenharbor.compare.look import Look, take_look
+from keenharbor.compare.look import Look, markup_of, take_look
 from keenharbor.compare.noise import Noise, learn_noise
 from keenharbor.compare.pages import compare_pages
 from keenharbor.compare.state import compare_files, compare_settings, compare_tables
@@ -23,6 +23,7 @@ __all__ = [
     "compare_tables",
     "group",
     "learn_noise",
+    "markup_of",
     "severity",
     "slower_pages",
     "take_look",

@@ -260,13 +260,13 @@ def _see(
     visitor: Visitor, path: str, samples: int, served: bool, learn: bool, noise: Noise | None = None
 ) -> PageSeen:  # fmt: skip
     try:
-        plain = _markup(visitor, visitor.get(path, fresh=False), path) if served else None
+        plain = markup_of(visitor, visitor.get(path, fresh=False), path) if served else None
         began = time.perf_counter()
         answer = visitor.get(path)
         seconds = [time.perf_counter() - began]
     except VisitError as error:
         return PageSeen(path, 0, error=str(error))
-    page = PageSeen(path, answer.status, markup=_markup(visitor, answer, path), served=plain, seconds=seconds)
+    page = PageSeen(path, answer.status, markup=markup_of(visitor, answer, path), served=plain, seconds=seconds)
     page.headers = {_HEADERS[n]: v for name, v in answer.headers.items() if (n := name.lower()) in _HEADERS and v}
     if 300 <= answer.status < 400:
         page.redirect = _within(answer.header("Location"), visitor.address)
@@ -277,7 +277,7 @@ def _see(
             page.seconds.append(time.perf_counter() - began)
         except VisitError:
             continue
-        more = _markup(visitor, again, path) if learn else None
+        more = markup_of(visitor, again, path) if learn else None
         if more is not None and again.status == page.status:
             page.samples.append(more)
     if noise is not None and page.loads and page.markup is not None:
@@ -292,7 +292,7 @@ def _settle(visitor: Visitor, page: PageSeen, noise: Noise) -> None:
             answer = visitor.get(page.path)
         except VisitError:
             return
-        again = _markup(visitor, answer, page.path)
+        again = markup_of(visitor, answer, page.path)
         if answer.status != page.status or again is None:
             return
         settled = _same(page.markup, again, page.path, noise)
@@ -308,7 +308,8 @@ def _within(place: str, address: str) -> str:
     return place
 
 
-def _markup(visitor: Visitor, answer: Answer, path: str) -> Markup | None:
+def markup_of(visitor: Visitor, answer: Answer, path: str) -> Markup | None:
+    """What an answer says; None when it is no page of markup."""
     if answer.status != 200 or "html" not in answer.header("Content-Type"):
         return None
     return read_markup(answer.text, visitor.address, path)
@@ -390,7 +391,7 @@ def run_check(
             return f"step {number}: {lacking}"
         if step.mail_to is not None and step.mail_to not in list(mail_to())[mails_before:]:
             return f"step {number}: no mail to {step.mail_to} was sent"
-        markup = _markup(visitor, answer, urlsplit(answer.path).path)
+        markup = markup_of(visitor, answer, urlsplit(answer.path).path)
         if landed is not None:
             landed.append(answer.path)
     return None

@@ -259,7 +259,8 @@ class SnapshotPart(Part):
 
     Of ``empty_tables`` the definition is kept and no row; files larger than ``largest_file`` bytes are listed, not
     taken. ``usual`` leaves out version control and what a package manager made (see `USUAL`). ``gentle`` is for shared
-    servers."""
+    servers. So many pages of live are looked at by ``visit`` when one is taken (0: none): a drill compares with
+    them."""
 
     empty_tables: list[Text] = []
     largest_file: Annotated[int, Field(gt=0)] | None = None
@@ -267,6 +268,7 @@ class SnapshotPart(Part):
     gentle: bool = False
     workers: Annotated[int, Field(ge=1, le=64)] | None = None
     level: Annotated[int, Field(ge=1, le=19)] = 1
+    visit: Annotated[int, Field(ge=0, le=100)] = 8
 
 
 USUAL = ("**/.git", "**/.hg", "**/.svn", "**/.bzr", "**/node_modules", "**/__pycache__", "**/.venv", "**/venv")

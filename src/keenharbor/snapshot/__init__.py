@@ -3,8 +3,10 @@
 from keenharbor.snapshot.manifest import (
     Proof,
     Snapshot,
+    change_record,
     find_snapshot,
     list_snapshots,
+    record_of,
     record_proof,
     unreadable_snapshots,
 )
@@ -17,9 +19,11 @@ __all__ = [
     "Snapshot",
     "TakeOptions",
     "Verification",
+    "change_record",
     "find_snapshot",
     "give_back",
     "list_snapshots",
+    "record_of",
     "record_proof",
     "restore_state",
     "take_snapshot",

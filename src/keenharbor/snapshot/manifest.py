@@ -151,14 +151,14 @@ def read_snapshot(store: Store, identity: str) -> Snapshot:
     manifest = Manifest.from_json(said)
     if manifest.id != identity:
         raise DamagedError(f"the manifest of {identity} is that of {manifest.id}", where=store.folder)
-    record = _record_of(store, identity)
+    record = record_of(store, identity)
     kept = record.get("kept")
     return Snapshot(
         store, manifest, tuple(Proof.from_json(p) for p in record["proofs"]), None if kept is None else str(kept["why"])
     )
 
 
-def _record_of(store: Store, identity: str) -> dict[str, Any]:
+def record_of(store: Store, identity: str) -> dict[str, Any]:
     """What was learnt of a snapshot. One whose record is damaged counts as not proven, and stays: it may have been to
     be kept."""
     try:
@@ -208,7 +208,7 @@ def find_snapshot(store: Store, wanted: str, site: str | None = None) -> Snapsho
 
 def change_record(snapshot: Snapshot, change: Callable[[dict[str, Any]], None]) -> None:
     """Change what is written down of the snapshot beside its manifest."""
-    record = _record_of(snapshot.store, snapshot.id)
+    record = record_of(snapshot.store, snapshot.id)
     change(record)
     snapshot.store.write_document("records", snapshot.id, record)
 
