@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import base64
+import json
 import os
 import shutil
 import subprocess
 import sys
 import time
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -284,6 +287,66 @@ def test_a_drill_holds_the_site_against_what_it_was_when_the_snapshot_was_taken(
     hollow = harbor(tmp_path, "snapshot", "drill", "hollow", code=1)
     assert "/ answers 302; when the snapshot was taken it answered 200" in hollow.out
     assert harbor(tmp_path, "snapshot", "drill", "unseen", "--json").json["pages_then"] == 0
+
+
+FLAT = """
+import base64, json, sys, zlib
+from http.server import BaseHTTPRequestHandler, HTTPServer
+from pathlib import Path
+
+
+def read(name):
+    text = Path("data", name).read_text().removeprefix("<?php exit; ?>")
+    return json.loads(zlib.decompress(base64.b64decode(text)))
+
+
+class Handler(BaseHTTPRequestHandler):
+    def do_GET(self):
+        said = read("site.php")
+        page = f"<title>Seeds</title><p><a href='{said['home']}/list'>List</a> {self.path}</p>"
+        self.send_response(200)
+        self.send_header("Content-Type", "text/html")
+        self.end_headers()
+        self.wfile.write(page.encode())
+
+    def log_message(self, *words):
+        pass
+
+
+HTTPServer(("127.0.0.1", int(sys.argv[sys.argv.index("--port") + 1])), Handler).serve_forever()
+"""
+
+
+def test_a_site_that_packs_its_files_is_cloned_whole(tmp_path: Path) -> None:
+    (tmp_path / "site/data").mkdir(parents=True)
+    (tmp_path / "site/serve.py").write_text(FLAT)
+    site_file(
+        tmp_path, database={"engine": "none"},
+        runtime={"name": "python", "version": "3", "launchers": {"3": sys.executable}},
+        serve={"command": ["{runtime}", "serve.py", "--port", "{port}"]},
+    )  # fmt: skip
+    address = open_site(tmp_path / "keenharbor.toml").address
+    packed = base64.b64encode(zlib.compress(json.dumps({"home": address, "kept": "a.b" * 99}).encode())).decode()
+    (tmp_path / "site/data/site.php").write_text(f"<?php exit; ?>{packed}")
+    harbor(tmp_path, "snapshot", "take")
+    made = harbor(tmp_path, "clone", "make", "--json").json
+    assert made["rewritten_files"] == {"data/site.php": 1} and made["opaque"] == []
+    harbor(tmp_path, "clone", "close", made["id"])
+    (tmp_path / "same.toml").write_text(
+        'format = 1\n[plan]\nsite = "lane"\ncore = "1.0"\nruntime = "3"\n[[step]]\nname = "none"\n'
+        'kind = "command"\ncommand = ["true"]\n'
+    )
+    told = harbor(tmp_path, "trial", "run", "same.toml", "--json").json
+    assert told["verdict"] == "pass" and told["findings"] == [] and told["pages"] == 2
+    # In a form that nothing here can read it is named: before the trial, and once in its verdict.
+    sealed = base64.b64encode(bytes(b ^ 0x55 for b in address.encode() * 9)).decode()
+    (tmp_path / "site/data/mirror.bin").write_bytes(b"\xff\x00" + address.encode() + b"\x00" + sealed.encode())
+    harbor(tmp_path, "snapshot", "take")
+    made = harbor(tmp_path, "clone", "make", "--json").json
+    assert made["opaque"] == ["file data/mirror.bin"]
+    harbor(tmp_path, "clone", "close", made["id"])
+    told = harbor(tmp_path, "trial", "run", "same.toml", "--json").json
+    assert told["verdict"] == "pass" and sum("data/mirror.bin" in r for r in told["remarks"]) == 1
 
 
 # -- texts ----------------------------------------------------------------------------------------------------

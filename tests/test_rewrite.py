@@ -3,8 +3,12 @@ alike."""
 
 from __future__ import annotations
 
+import base64
 import contextlib
+import gzip
 import json
+import zlib
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -89,6 +93,93 @@ def test_objects_keep_their_shape() -> None:
 def test_json_keeps_its_form() -> None:
     text = '{ "a":"' + LIVE.replace("/", "\\/") + '",\n  "b": "caf\\u00e9", "n": 1.50 }'
     assert Rewriter(PLACES).text(text) == text.replace("8642", "50123")
+
+
+def _lines(data: bytes) -> str:
+    return "\r\n".join(data[at : at + 76].decode() for at in range(0, len(data), 76))
+
+
+def _bare_deflate(data: bytes) -> bytes:
+    packer = zlib.compressobj(wbits=-15)
+    return packer.compress(data) + packer.flush()
+
+
+PACKERS: dict[str, Callable[[str], str]] = {
+    "letters": lambda t: base64.b64encode(t.encode()).decode(),
+    "letters of the web without padding": lambda t: (
+        base64.urlsafe_b64encode(zlib.compress(t.encode())).decode().rstrip("=")
+    ),
+    "zlib": lambda t: base64.b64encode(zlib.compress(t.encode(), 9)).decode(),
+    "gzip": lambda t: base64.b64encode(gzip.compress(t.encode())).decode(),
+    "bare deflate": lambda t: base64.b64encode(_bare_deflate(t.encode())).decode(),
+    "in lines": lambda t: _lines(base64.b64encode(t.encode() + b" " * 90)),
+}
+
+
+def opened(text: str) -> str:
+    """What lies within all layers, by the plain libraries."""
+    letters = "".join(text.split())
+    raw = base64.b64decode(letters + "=" * (-len(letters) % 4), b"-_" if set("-_") & set(letters) else None)
+    for bits in (47, -15):
+        with contextlib.suppress(zlib.error):
+            return zlib.decompress(raw, bits).decode()
+    return raw.decode().rstrip()
+
+
+@pytest.mark.parametrize("packer", PACKERS)
+@pytest.mark.parametrize("within", ["serialised", "json", "itself", "a file of code", "no page of it"])
+def test_packed_values_are_rewritten_through_their_layers(packer: str, within: str) -> None:
+    pack, rewriter = PACKERS[packer], Rewriter(PLACES)
+    inside = {
+        "serialised": php({"home": LIVE + "/é", "n": 1}), "json": json.dumps({"home": LIVE}),
+        "itself": php({"deep": PACKERS["zlib"](php([LIVE, "x" * 40]))}), "a file of code": f"see {LIVE} now, and later",
+        "no page of it": php({"home": "https://elsewhere.example"}),
+    }[within]  # fmt: skip
+    cell = pack(inside)
+    done = rewriter.text(cell)
+    assert rewriter.left_in(cell.encode()) == (within != "no page of it")
+    assert not rewriter.left_in(done.encode())
+    assert opened(done) == rewriter.text(inside) or within == "no page of it"
+    assert (done == cell) == (within == "no page of it"), "what holds nothing of it stays to the byte"
+    assert ("\r\n" in done) == (packer == "in lines")
+    # Within a longer text, a serialised one, and a file that answers nobody.
+    assert rewriter.text(php({"packed": cell})) == php({"packed": done})
+    file = f"<?php exit; ?>{cell}"
+    assert rewriter.of_bytes(file.encode()) == f"<?php exit; ?>{done}".encode()
+
+
+@pytest.mark.parametrize("pack", [zlib.compress, gzip.compress])
+def test_compressed_bytes_are_rewritten_and_others_stay(pack: Callable[[bytes], bytes]) -> None:
+    rewriter = Rewriter(PLACES)
+    cell = pack(php({"home": LIVE}).encode())
+    done = rewriter.cell(cell)
+    assert isinstance(done, bytes) and zlib.decompress(done, 47).decode() == php({"home": CLONE})
+    for other in (cell[:-3], cell + b"x", pack(b"\xff\xd8" + LIVE.encode()), pack(b"0" * 20_000_000)):
+        assert rewriter.cell(other) == other, "cut, followed by something, no text, or too large: left alone"
+
+
+@given(st.text(alphabet="abcXYZ019+/=-_.:\n ", max_size=120))
+def test_whatever_looks_packed_does_no_harm(text: str) -> None:
+    assert Rewriter(PLACES).text(text) == text
+
+
+def test_settings_within_packed_cells_have_names_and_can_be_set() -> None:
+    cell = PACKERS["zlib"](php({"title": "Seeds", "home": LIVE + "/" * 20}))
+    assert cell_value(cell) == {"title": "Seeds", "home": LIVE + "/" * 20}
+    changed = with_part(cell, ["title"], "Grain")
+    assert cell_value(changed) == {"title": "Grain", "home": LIVE + "/" * 20} and opened(changed).startswith("a:2:")
+    assert cell_value("d41d8cd98f00b204e9800998ecf8427e") == "d41d8cd98f00b204e9800998ecf8427e"
+
+
+@pytest.mark.parametrize("head", ["<?php die(); ?>", "\n", "# ", ""])
+@pytest.mark.parametrize("tail", ["\n", " ?>", "; and a:1:{ is none", ""])
+def test_a_value_within_a_text_keeps_its_lengths(head: str, tail: str) -> None:
+    value = {"a": LIVE, "deep": {"b": f"é {LIVE}/x", "n": 7}}
+    there = {"a": CLONE, "deep": {"b": f"é {CLONE}/x", "n": 7}}
+    text = f"{head}{php(value)}{tail}"
+    assert Rewriter(PLACES).text(text) == f"{head}{php(there)}{tail}"
+    twice = f"{text} {LIVE} {php([LIVE])}"
+    assert Rewriter(PLACES).text(twice) == f"{head}{php(there)}{tail} {CLONE} {php([CLONE])}"
 
 
 def test_a_wrong_length_is_plain_text() -> None:

@@ -23,6 +23,7 @@ from keenharbor.clone.server import free_port
 from keenharbor.clone.ties import cut_ties, put_programs, rewriter_for, switch_off
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.kinds import NO_ENGINE
+from keenharbor.database.packed import may_be
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.database.protocol import NO_DATABASE
 from keenharbor.host.programs import end_program, started_at
@@ -30,6 +31,7 @@ from keenharbor.host.sealing import remove_groups
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, restore_state
+from keenharbor.snapshot.moved import DELIVERED
 from keenharbor.snapshot.take import new_id
 from keenharbor.tree import Entry, restore_tree
 
@@ -102,8 +104,9 @@ def _fill(clone: Clone, snapshot: Snapshot, was_at: str | None) -> None:
     touched: set[str] = set()
 
     def watch(entry: Entry, piece: bytes) -> None:
-        # A place may be cut in two where a large file is.
-        if len(entry.objects) > 1 or rewriter.may_touch(piece):
+        # A place may be cut in two where a large file is. What is packed a site has written itself, not who made it.
+        packed = entry.area not in DELIVERED and may_be(piece)
+        if len(entry.objects) > 1 or packed or rewriter.may_touch(piece):
             touched.add(entry.path)
 
     restore_tree(clone.site.tree, snapshot.entries, {}, snapshot.store.read, watch=watch)

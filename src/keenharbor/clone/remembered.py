@@ -7,7 +7,6 @@ import time
 from collections import deque
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Any
 
 from keenharbor.compare import Finding, Look, Observation, VisitError, Visitor, Weight, group, markup_of
 from keenharbor.site.view import SiteView
@@ -58,7 +57,7 @@ def remember(live: SiteView, snapshot: Snapshot) -> int:
 
 def remembered(snapshot: Snapshot) -> dict[str, PageThen]:
     """What was noted, by path; nothing where live did not answer then."""
-    found: list[dict[str, Any]] = record_of(snapshot.store, snapshot.id).get("seen", [])
+    found = record_of(snapshot.store, snapshot.id).get("seen", [])
     return {str(p["path"]): PageThen(str(p["path"]), int(p["status"]), str(p["title"])) for p in found}
 
 

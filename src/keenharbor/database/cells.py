@@ -1,4 +1,5 @@
-"""What a setting's cell holds: JSON, a length-prefixed value, or plain text; reading and changing a part of it."""
+"""What a setting's cell holds: JSON, a length-prefixed value, either of them packed, or plain text; reading and
+changing a part of it."""
 
 from __future__ import annotations
 
@@ -6,7 +7,7 @@ import json
 from collections.abc import Sequence
 from typing import Any
 
-from keenharbor.database import serialised
+from keenharbor.database import packed, serialised
 
 
 def cell_value(text: str) -> object:
@@ -19,7 +20,8 @@ def cell_value(text: str) -> object:
     try:
         return serialised.plain(serialised.parse(text))
     except serialised.NotSerialised:
-        return text
+        opened = packed.unpacked_text(text.strip()) if len(text) >= packed.SHORTEST else None
+        return text if opened is None else cell_value(opened[0])
 
 
 def flat(value: object, prefix: str = "") -> dict[str, object]:
@@ -53,5 +55,8 @@ def with_part(text: str, path: Sequence[str], value: object) -> str:
     try:
         node = serialised.parse(text)
     except serialised.NotSerialised:
-        raise KeyError(path[0]) from None
+        opened = packed.unpacked_text(text)
+        if opened is None:
+            raise KeyError(path[0]) from None
+        return opened[1].pack(with_part(opened[0], path, value)).decode("ascii")
     return serialised.write(serialised.replaced(node, path, value))

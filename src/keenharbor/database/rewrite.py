@@ -1,5 +1,5 @@
 """Rewriting addresses and paths wherever they stand: plain, escaped, percent-encoded, in JSON, in length-prefixed
-values, and in any nesting of these."""
+values, compressed or encoded as letters, and in any nesting of these."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from urllib.parse import quote, urlsplit
 
 from keenharbor.database import serialised
+from keenharbor.database.packed import SHORTEST, holds, may_hold, unpacked_bytes, with_packed
 from keenharbor.database.protocol import Database, DatabaseState, Row, Table, Value
 from keenharbor.database.rows import rows_of
 
@@ -65,20 +66,14 @@ class Rewriter:
 
     def text(self, value: str, depth: int = 0) -> str:
         """``value`` with every old place replaced, lengths and escapes kept right."""
-        for core in self._text_cores:
-            if core in value:
-                break
-        else:
-            return value
-        if not any(hint in value for hint in self._hints):
+        plain = any(core in value for core in self._text_cores) and any(hint in value for hint in self._hints)
+        deeper = depth < _DEEPEST and len(value) >= SHORTEST and may_hold(value.encode("utf-8", "replace"))
+        if not plain and not deeper:
             return value
         if depth < _DEEPEST:
-            try:
-                node = serialised.parse(value)
-            except serialised.NotSerialised:
-                pass
-            else:
-                return serialised.write(serialised.with_strings(node, lambda t: self.text(t, depth + 1)))
+            pieces = serialised.pieces(value)
+            if pieces != [value]:
+                return "".join(self._piece(p, depth) for p in pieces)
             stripped = value.strip()
             if stripped[:1] in ("{", "[", '"') and stripped[-1:] in ("}", "]", '"'):
                 try:
@@ -87,7 +82,14 @@ class Rewriter:
                     pass
                 else:
                     return _JSON_STRING.sub(lambda m: self._json_string(m[0], depth), value)
-        return self._pattern_all.sub(lambda m: self._table[m[0]], value)
+        if deeper:
+            value = with_packed(value, lambda inside: self.text(inside, depth + 1))
+        return self._pattern_all.sub(lambda m: self._table[m[0]], value) if plain else value
+
+    def _piece(self, piece: str | serialised.Node, depth: int) -> str:
+        if isinstance(piece, str):
+            return self.text(piece, depth + 1)
+        return serialised.write(serialised.with_strings(piece, lambda t: self.text(t, depth + 1)))
 
     def _json_string(self, literal: str, depth: int) -> str:
         before = json.loads(literal)
@@ -98,19 +100,41 @@ class Rewriter:
         return written.replace("/", "\\/") if "\\/" in literal else written
 
     def cell(self, value: Value) -> Value:
-        """A cell's value rewritten; bytes only when they are text."""
+        """A cell's value rewritten; bytes only when they are text, or packed text."""
         if isinstance(value, str):
             return self.text(value)
-        if isinstance(value, bytes) and self.touches(value):
+        if isinstance(value, bytes):
+            return self.of_bytes(value)
+        return value
+
+    def of_bytes(self, value: bytes) -> bytes:
+        """Bytes rewritten when they are text, or packed text; else as they are."""
+        if self.touches(value) or may_hold(value):
             try:
                 return self.text(value.decode("utf-8")).encode("utf-8")
             except UnicodeDecodeError:
                 return value
-        return value
+        opened = unpacked_bytes(value)
+        if opened is None:
+            return value
+        inside, layers = opened
+        changed = self.text(inside, 1)
+        return value if changed == inside else layers.pack(changed)
 
-    def left_in(self, data: bytes) -> bool:
-        """Whether an old place still stands in ``data`` as a place of its own."""
-        return self.touches(data) and self._pattern_all.search(data.decode("latin-1")) is not None
+    def left_in(self, data: bytes, depth: int = 0, *, packed: bool = True) -> bool:
+        """Whether an old place still stands in ``data`` as a place of its own; also in what is ``packed`` there."""
+        if self.touches(data) and self._pattern_all.search(data.decode("latin-1")) is not None:
+            return True
+        if not packed or depth >= _DEEPEST:
+            return False
+
+        def inside(text: str) -> bool:
+            return self.left_in(text.encode("utf-8", "replace"), depth + 1)
+
+        if may_hold(data):
+            return holds(data.decode("latin-1"), inside)
+        opened = unpacked_bytes(data)
+        return opened is not None and inside(opened[0])
 
 
 def _cores(places: Iterable[str]) -> tuple[bytes, ...]:
@@ -130,7 +154,7 @@ def _rows(state: DatabaseState, table: Table, rewriter: Rewriter, *, every: bool
     for block in state.blocks(table.name):
         # What is not text is encoded in the stored lines, so that nothing can be seen in them.
         encoded = binary or b'{"b":' in block.lines or b'{"t":' in block.lines
-        if every or encoded or rewriter.may_touch(block.lines):
+        if every or encoded or rewriter.may_touch(block.lines) or may_hold(block.lines):
             yield from rows_of(table, [block])
 
 

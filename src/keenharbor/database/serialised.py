@@ -6,6 +6,8 @@ as they are written, nothing is ever made from them.
 
 from __future__ import annotations
 
+import contextlib
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -54,6 +56,33 @@ def parse(text: str) -> Node:
     if end != len(raw):
         raise NotSerialised("something follows the value")
     return node
+
+
+_BEGINS = re.compile(rb'(?<![\w"\\])(?:a:\d+:\{|O:\d+:")')
+
+
+def pieces(text: str) -> list[str | Node]:
+    """The value that a text is; or the text cut into what is an array or object in it, and what stands between: a file
+    may begin with a line of code, or end with a line's end. Only one piece, the text itself, where there is none."""
+    with contextlib.suppress(NotSerialised):
+        return [parse(text)]
+    raw = text.encode("utf-8", "surrogateescape")
+    found_so_far: list[str | Node] = []
+    done = 0
+    for found in _BEGINS.finditer(raw):
+        if found.start() < done:
+            continue
+        try:
+            node, end = _parse(raw, found.start(), 0)
+        except (ValueError, IndexError):
+            continue
+        if found.start() > done:
+            found_so_far.append(raw[done : found.start()].decode("utf-8", "surrogateescape"))
+        found_so_far.append(node)
+        done = end
+    if done < len(raw) or not found_so_far:
+        found_so_far.append(raw[done:].decode("utf-8", "surrogateescape"))
+    return found_so_far
 
 
 def _number(raw: bytes, at: int) -> tuple[int, int]:

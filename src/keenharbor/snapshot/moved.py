@@ -10,12 +10,15 @@ from urllib.parse import urlsplit
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
+from keenharbor.database.packed import may_be
 from keenharbor.database.rewrite import Rewriter
 from keenharbor.host import Files
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.tree import Entry
 
 LARGEST_TEXT_FILE = 64 * 1024 * 1024
+DELIVERED = ("core", "extensions", "themes", "logs")
+"""Areas whose files the site has not packed itself: what is packed in them names no place of this site."""
 
 
 @dataclass(frozen=True)
@@ -62,12 +65,9 @@ def rewrite_files(files: Files, entries: Iterable[Entry], rewriter: Rewriter) ->
             continue
         with files.open(path) as source:
             data = source.read()
-        if not rewriter.touches(data):
+        if not rewriter.touches(data) and (entry.area in DELIVERED or not may_be(data)):
             continue
-        try:
-            new = rewriter.text(data.decode("utf-8")).encode("utf-8")
-        except UnicodeDecodeError:
-            new = data
+        new = rewriter.of_bytes(data)
         if new != data:
             files.overwrite(path, new, entry.mtime_ns)
             counts[path] += 1

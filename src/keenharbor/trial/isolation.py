@@ -14,6 +14,7 @@ from keenharbor.database.rewrite import Rewriter, places_left
 from keenharbor.host import PIECE_SIZE, WalkRules
 from keenharbor.site.view import Fingerprint, SiteView
 from keenharbor.snapshot import Snapshot
+from keenharbor.snapshot.moved import DELIVERED
 from keenharbor.tree import scan_tree
 from keenharbor.trial.result import Isolation
 
@@ -28,18 +29,19 @@ def traces_of_live(clone: Clone, live: SiteView, snapshot: Snapshot) -> tuple[st
     for path, entry in scan.entries.items():
         if entry.kind == "file":
             with contextlib.suppress(OSError), clone.site.files.open(path) as source:
-                if _has_place(source, search):
+                if _has_place(source, search, entry.area in DELIVERED):
                     found.append(f"file {path}")
         elif entry.target is not None and search.left_in(entry.target.encode("utf-8", "surrogateescape")):
             found.append(f"link {path}")
     return tuple(found)
 
 
-def _has_place(source: BinaryIO, search: Rewriter) -> bool:
-    """Whether a place of live stands in a file, read a piece at a time: one may be cut in two, so pieces overlap."""
+def _has_place(source: BinaryIO, search: Rewriter, delivered: bool) -> bool:
+    """Whether a place of live stands in a file, read a piece at a time: one may be cut in two, so pieces overlap. What
+    was ``delivered`` is not unpacked."""
     tail = b""
     while piece := source.read(PIECE_SIZE):
-        if search.left_in(tail + piece):
+        if search.left_in(tail + piece, packed=not delivered):
             return True
         tail = piece[-_LONGEST_PLACE:]
     return False

@@ -373,6 +373,9 @@ class _Rehearsal:
             found.append(
                 "no check wrote anything: what fails only when somebody saves was not seen ('writes' in a [[check]])"
             )
+        if opaque := self.stage.clone.facts.opaque:
+            listed = ", ".join(opaque[:4]) + (" …" if len(opaque) > 4 else "")
+            found.append(f"names something of live in a form that could not be rewritten: {listed}")
         shots = self.record.before.shots
         if shots is None:
             found.append("pictures: not looked at (--pictures takes them)")

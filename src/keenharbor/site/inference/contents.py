@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from keenharbor.database import DatabaseState, Table
+from keenharbor.database.packed import SHORTEST, unpacked
 from keenharbor.database.protocol import Row, Schema
 from keenharbor.database.rewrite import HOST_COLUMN, PORT_COLUMN
 from keenharbor.site.connections import host_of_address
@@ -115,7 +116,7 @@ class AddressPlaces:
 
 
 _PACKED = (b"\x1f\x8b", b"\x28\xb5\x2f\xfd", b"PK\x03\x04", b"BZh", b"\x78\x9c", b"\x78\x01", b"\x78\xda")
-_ENCODED = re.compile(r"[A-Za-z0-9+/_-]{60,}={0,2}")
+_ENCODED = re.compile(r"[A-Za-z0-9+/_\r\n-]{24,}={0,2}")
 
 
 def look_through(state: DatabaseState, host: str | None) -> tuple[list[TableKind], AddressPlaces]:
@@ -240,11 +241,15 @@ def _note(
     exact: dict[str, str],
 ) -> None:  # fmt: skip
     if isinstance(cell, bytes):
-        if cell.startswith(_PACKED):
+        if (inside := unpacked(cell)) is not None:
+            cell = inside
+        elif cell.startswith(_PACKED):
             opaque[place] += 1
-        cell = cell.decode("utf-8", "replace")
+        cell = cell if isinstance(cell, str) else cell.decode("utf-8", "replace")
     if not isinstance(cell, str) or len(cell) < 4:
         return
+    if len(cell) >= SHORTEST and _ENCODED.fullmatch(cell.strip()) and (inside := unpacked(cell)) is not None:
+        cell = inside
     if host is not None and host in cell.lower():
         cells[place] += 1
     if len(cell) < 300 and cell[:4].lower() == "http" and (named := host_of_address(cell)) is not None:
@@ -258,9 +263,10 @@ def _note(
 
 
 def is_packed_text(text: str) -> bool:
-    """Whether a text is data that was packed and then encoded, so that nothing can be found in it."""
+    """Whether a text is data that was packed and then encoded in a way that cannot be undone here, so that nothing can
+    be found in it."""
     found = _ENCODED.fullmatch(text.strip())
-    if found is None:
+    if found is None or len(found[0]) < 60 or unpacked(text) is not None:
         return False
     try:
         head = base64.b64decode(
