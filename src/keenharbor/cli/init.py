@@ -7,7 +7,7 @@ import os
 import sys
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 import tomlkit
@@ -25,6 +25,9 @@ from keenharbor.site.inference.evidence import Entry, Sureness, wanted_by
 from keenharbor.site.load import open_site, read_platform
 from keenharbor.site.toml import read_toml, with_value
 from keenharbor.site.view import SiteView
+
+if TYPE_CHECKING:
+    from keenharbor.site.passing import Kept, Learnt
 
 _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "caution", Sureness.MISSING: "caution"}
 
@@ -97,9 +100,15 @@ def init(
     write_durably(out, text.encode(), mode=0o644)
     site = open_site(out)
     if (pages or said.member) and _may_visit(session, site, said, ask=not yes):
+        before = _rows_now(site)
         text += _from_the_pages(session, site, said, proposals=pages)
+        learnt = _learnt(before, _rows_now(site))
+        text = learnt.written_into(text)
         write_durably(out, text.encode(), mode=0o644)
         site = open_site(out)
+        entries += [
+            Entry("volatile", told, Sureness.READ, "it changed while the site was visited") for told in learnt.told
+        ]
     if maintenance:
         _maintenance(session, site, out, on=True, yes=yes)
         entries = [e for e in entries if e.key != "maintenance"]
@@ -214,6 +223,27 @@ def _may_visit(session: Session, site: SiteView, said: _Said, *, ask: bool) -> b
         return click.confirm(f"Visit {site.address}?", default=False, err=True)
     session.progress.note(f"{site.address} is not visited unasked: name it with --address, and it is")
     return False
+
+
+def _rows_now(site: SiteView) -> Kept:
+    """The rows of the smaller tables, to see what visits alone change."""
+    from keenharbor.site.passing import kept_rows
+
+    with site.reading_database() as state:
+        return kept_rows(state, {*site.model.volatile.tables, *site.model.visitor_data.tables})
+
+
+def _learnt(before: Kept, after: Kept) -> Learnt:
+    from keenharbor.site.inference.contents import kind_of
+    from keenharbor.site.inference.inferred import name_and_value
+    from keenharbor.site.passing import learn_passing
+
+    names = {}
+    for name, (table, rows) in after.items():
+        named = name_and_value(table.columns)
+        if named is not None and kind_of(table, list(rows.values())[:50])[0] == "settings":
+            names[name] = named[0]
+    return learn_passing(before, after, names)
 
 
 def _from_the_pages(session: Session, site: SiteView, said: _Said, *, proposals: bool) -> str:

@@ -14,6 +14,7 @@ from keenharbor.base.text import plural
 from keenharbor.clone.clone import Clone
 from keenharbor.clone.mailbox import Mailbox, kept_in
 from keenharbor.database import TableDelta, row_delta
+from keenharbor.site.passing import Passing
 from keenharbor.snapshot import TakeOptions, take_snapshot
 from keenharbor.store import Store
 from keenharbor.tree import compare_trees
@@ -60,10 +61,8 @@ class VisitRecord:
             shown = [p for p in paths if side[p].area not in ("cache", "logs") and side[p].kind != "folder"]
             told += [f"file {p} {what}" for p in shown]
         steps: list[str] = []
-        apart = set(self._clone.site.model.volatile.tables)
-        for name, table in row_delta(self._before.state, after.state).tables.items():
-            if name in apart:
-                continue
+        delta = Passing(self._clone.site.model.volatile).without(row_delta(self._before.state, after.state))
+        for name, table in delta.tables.items():
             counts = ((len(table.changed), "changed"), (len(table.added), "added"), (len(table.removed), "removed"))
             told += [f"table {name}: {plural(n, 'row')} {what}" for n, what in counts if n]
             steps += _cell_steps(name, table)

@@ -11,6 +11,7 @@ from keenharbor.database import DatabaseState, Row, RowDelta, TableDelta
 from keenharbor.database.cells import cell_value, flat
 from keenharbor.host.areas import fits
 from keenharbor.site.model import SiteFile
+from keenharbor.site.passing import Passing
 from keenharbor.tree import Entry, compare_trees
 
 HIDDEN = "(hidden)"
@@ -50,7 +51,7 @@ def compare_files(
 def compare_tables(delta: RowDelta, model: SiteFile) -> list[Observation]:
     """Rows lost or changed, and definitions that differ; of tables that were carried elsewhere, that all is there.
     Settings are told of by `compare_settings`."""
-    apart = set(model.volatile.tables)
+    delta, apart = Passing(model.volatile).without(delta), set[str]()
     if model.settings is not None and model.settings.table is not None:
         apart.add(model.settings.table.table)
     if model.extensions is not None and model.extensions.switch is not None and model.extensions.switch.table:
@@ -122,7 +123,8 @@ def settings_of(state: DatabaseState, model: SiteFile) -> dict[str, str]:
     if part is None or table is None:
         return {}
     at_name, at_value = table.columns.index(part.name), table.columns.index(part.value)
-    return {str(row[at_name]): str(row[at_value]) for row in state.rows(part.table)}
+    rows = Passing(model.volatile).standing(table, state.rows(part.table))
+    return {str(row[at_name]): str(row[at_value]) for row in rows}
 
 
 def compare_settings(before: Mapping[str, object], after: Mapping[str, object], prefix: str = "") -> list[Observation]:

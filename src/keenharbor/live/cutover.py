@@ -35,6 +35,7 @@ from keenharbor.live.flag import pass_header, reload_host
 from keenharbor.live.guard import Change, changing_live
 from keenharbor.live.journal import JournalFacts, steps_lock
 from keenharbor.site.feed import Feed
+from keenharbor.site.passing import Passing
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
 from keenharbor.store import Store
@@ -113,12 +114,10 @@ def find_drift(site: SiteView, since: Snapshot) -> Drift:
         if entry.area in REHEARSED_AREAS:
             serious.append(f"{path} ({entry.area})")
     with site.reading_database() as state:
-        delta = row_delta(since.state, state)
-    quiet = set(site.model.volatile.tables)
+        delta = Passing(site.model.volatile).without(row_delta(since.state, state))
     rows = {
         name: {"new": len(t.added), "changed": len(t.changed), "removed": len(t.removed)}
         for name, t in delta.tables.items()
-        if name not in quiet
     }
     for what in (*delta.definitions_added, *delta.definitions_removed, *delta.definitions_changed):
         serious.append(f"the definition of {what}")

@@ -282,10 +282,23 @@ class VisitorDataPart(Part):
     tables: list[Text] = []
 
 
+class VolatileRows(Part):
+    """Rows of a table that change by themselves: those whose ``column`` is ``like`` one of these (``*`` stands for
+    anything): ``{ table = "settings", column = "name", like = ["cache_*"] }``."""
+
+    table: Text
+    column: Text
+    like: Annotated[list[Text], Field(min_length=1)]
+
+
 class VolatilePart(Part):
-    """Tables that change with every visit (sessions, counters): not compared."""
+    """What changes with every visit, or by itself, and is not compared: whole ``tables`` (sessions, counters);
+    ``columns`` as ``table.column`` (the time of the last visit); ``rows`` of a table that is (caches and schedules
+    among the settings)."""
 
     tables: list[Text] = []
+    columns: list[Annotated[str, Field(pattern=r"^.+\..+$")]] = []
+    rows: list[VolatileRows] = []
 
 
 class LookPart(Part):

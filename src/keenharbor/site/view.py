@@ -16,7 +16,8 @@ from typing import TypeVar
 from blake3 import blake3
 
 from keenharbor.base.errors import UsageError
-from keenharbor.database import DatabasePlace, DatabaseState, ReadDatabase, read_only, table_digest
+from keenharbor.database import DatabasePlace, DatabaseState, ReadDatabase, Table, read_only, table_digest
+from keenharbor.database.rows import blocks_of
 from keenharbor.host import AreaRules, Endpoint, Entry, Here, Host, ReadFiles, ReadPath, Scan, WalkRules
 from keenharbor.host.programs import Ran, clean_environment
 from keenharbor.site.components import (
@@ -29,6 +30,7 @@ from keenharbor.site.components import (
 )
 from keenharbor.site.gates import Gate
 from keenharbor.site.model import USUAL, FolderPart, RuntimePart, SiteFile, SwitchPart
+from keenharbor.site.passing import Passing
 from keenharbor.site.settings import form_of, read_settings, values_in
 from keenharbor.tree.scan import Hashing, complete, read_content
 
@@ -384,6 +386,13 @@ class SiteView:
 
     # -- proof ---------------------------------------------------------------------------------------------
 
+    def _digest(self, state: DatabaseState, table: Table) -> str:
+        """A digest of a table; of what stands still in it where the site file says that not all does."""
+        passing = Passing(self.model.volatile)
+        if not passing.parts_of(table.name):
+            return table_digest(state.blocks(table.name))
+        return table_digest(blocks_of(table, passing.standing(table, state.rows(table.name))))
+
     def fingerprint(self) -> Fingerprint:
         """Digests of every file (but caches and logs) and of every table, read now."""
         scan = self.scan()
@@ -397,6 +406,6 @@ class SiteView:
                 digest.update(f"{entry.mtime_ns} {' '.join(entry.objects)}".encode())
             files[path] = digest.hexdigest()
         with self.reading_database() as state:
-            tables = {t.name: table_digest(state.blocks(t.name)) for t in state.schema.tables}
+            tables = {t.name: self._digest(state, t) for t in state.schema.tables}
             definitions = repr(sorted(state.schema.definitions().items()))
         return Fingerprint(files, tables, definitions)

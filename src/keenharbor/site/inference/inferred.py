@@ -11,7 +11,7 @@ from pathlib import Path
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Progress, Silent
-from keenharbor.database import DatabasePlace, open_database
+from keenharbor.database import DatabasePlace, DatabaseState, open_database
 from keenharbor.host import ReadPath, WalkRules
 from keenharbor.site.components import FoundComponent, components_in, distributions
 from keenharbor.site.connections import host_of_address
@@ -54,6 +54,7 @@ from keenharbor.site.inference.runtime import (
 )
 from keenharbor.site.inference.sources import Group, Source, groups_of, settings_sources
 from keenharbor.site.model import USUAL, DescribedFolder, FolderPart, SwitchPart
+from keenharbor.site.passing import passing_names
 from keenharbor.site.settings import Setting, key_parts
 from keenharbor.tree import AreaRules, scan_tree
 from keenharbor.tree import Entry as TreeEntry
@@ -104,6 +105,7 @@ class Inferred:
     title: tuple[str, str] | None
     opaque_settings: tuple[str, ...] = field(default=())
     migrate: list[str] | None = None
+    passing_settings: tuple[str, ...] = ()
 
 
 def infer_site(
@@ -132,9 +134,10 @@ def infer_site(
     places: AddressPlaces | None = None
     switch = switch_in_settings(sources, components) if components else None
     settings_table: tuple[str, str, str] | None = None
+    passing: tuple[str, ...] = ()
     if best is not None and best.answered:
         progress.stage("looking through the database")
-        kinds, places, address, switch, settings_table = _database_facts(
+        kinds, places, address, switch, settings_table, passing = _database_facts(
             best.candidate.place, address if given.address is None else None, switch, components, visit, address
         )
     core = _core(ground, entries, sources, homes, runtime)
@@ -163,6 +166,7 @@ def infer_site(
         tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60
             and is_packed_text(x.value)),
         _command_said(given.migrate) if given.migrate else migrate_command(runtime.name, entries) if runtime else None,
+        passing,
     )  # fmt: skip
 
 
@@ -181,8 +185,9 @@ def _served(
 
 
 _DatabaseFacts = tuple[
-    tuple[TableKind, ...], AddressPlaces, AddressFound | None, SwitchFound | None, tuple[str, str, str] | None
-]
+    tuple[TableKind, ...], AddressPlaces, AddressFound | None, SwitchFound | None, tuple[str, str, str] | None,
+    tuple[str, ...],
+]  # fmt: skip
 
 
 def _database_facts(
@@ -201,18 +206,33 @@ def _database_facts(
         if switch is None and components:
             switch = switch_in_database(state, components)
         table = _settings_table(kinds, {t.name: t.columns for t in state.schema.tables})
-    return tuple(kinds), places, found, switch, table
+        passing = tuple(passing_names(_values_in(state, table))) if table is not None else ()
+    return tuple(kinds), places, found, switch, table, passing
+
+
+def _values_in(state: DatabaseState, place: tuple[str, str, str]) -> dict[str, str]:
+    """The settings of a table by name; those that are no text are left out."""
+    table = state.schema.table(place[0])
+    assert table is not None
+    name, value = table.columns.index(place[1]), table.columns.index(place[2])
+    return {str(r[name]): str(r[value]) for r in state.rows(place[0]) if isinstance(r[value], str | int | float)}
 
 
 def _settings_table(kinds: Sequence[TableKind], columns: Mapping[str, Sequence[str]]) -> tuple[str, str, str] | None:
     """Of the tables of settings that with most rows: its name, and its columns of names and values."""
     for kind in sorted((k for k in kinds if k.kind == "settings"), key=lambda k: -k.rows):
-        names = [c for c in columns[kind.table] if re.search(r"(?i)(name|key|code|path|variable|setting|id)$", c)]
-        values = [c for c in columns[kind.table] if re.search(r"(?i)(value|val|data|content)$", c)]
-        if names and values:
-            name = min(names, key=lambda c: (bool(re.search(r"(?i)id$", c)), columns[kind.table].index(c)))
-            return kind.table, name, values[0]
+        if (named := name_and_value(columns[kind.table])) is not None:
+            return kind.table, *named
     return None
+
+
+def name_and_value(columns: Sequence[str]) -> tuple[str, str] | None:
+    """Which columns of a table of settings hold the name and the value; None where that is not plain."""
+    names = [c for c in columns if re.search(r"(?i)(name|key|code|path|variable|setting|id)$", c)]
+    values = [c for c in columns if re.search(r"(?i)(value|val|data|content)$", c)]
+    if not names or not values:
+        return None
+    return min(names, key=lambda c: (bool(re.search(r"(?i)id$", c)), columns.index(c))), values[0]
 
 
 def _core(
@@ -499,6 +519,9 @@ def _tell_contents(found: Inferred, add: Add) -> None:
     if passing:
         add("volatile", ", ".join(t.table for t in passing[:6]) + (" …" if len(passing) > 6 else ""), Sureness.LIKELY,
             f"{passing[0].table}: {passing[0].why}")  # fmt: skip
+    if found.passing_settings and found.settings_table is not None:
+        add("volatile", f"rows of {found.settings_table[0]}: {', '.join(found.passing_settings[:6])}", Sureness.LIKELY,
+            "their names say that they pass, and they hold a moment")  # fmt: skip
     if found.places is not None and found.places.cells:
         count = sum(found.places.cells.values())
         where = ", ".join(f"{p} ({n})" for p, n in sorted(found.places.cells.items(), key=lambda c: -c[1])[:4])

@@ -259,6 +259,11 @@ def _put_contents(out: _Text, found: Inferred) -> None:
         for kind in passing:
             out.lines.append(f"# {_one_line(kind.table)}: {kind.why}")
         out.put("tables", [t.table for t in passing])
+    if found.passing_settings and found.settings_table is not None:
+        if not passing:
+            out.table("volatile", "what changes with every visit")
+        table, name, _ = found.settings_table
+        out.put("rows", [{"table": table, "column": name, "like": list(found.passing_settings)}])
     if found.mail is not None and found.settings_source is found.mail[0] and "port" in found.mail[1]:
         out.table("mail")
         out.put("host", found.mail[1]["host"].key)
