@@ -3,8 +3,10 @@ them: the pieces are what people are seen to do, put together by chance."""
 
 from __future__ import annotations
 
+import base64
 import json
 import random
+import zlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -55,6 +57,9 @@ class MadeSite:
     settings_table: str | None = None
     scripts: list[str] = field(default_factory=list)
     secrets: tuple[str, ...] = (SECRET,)
+    not_areas: dict[str, str] = field(default_factory=dict)
+    passing: set[str] = field(default_factory=set)
+    opaque_free: str | None = None
 
 
 def put(root: Path, path: str, text: str | bytes) -> None:
@@ -433,3 +438,104 @@ def flat_site(root: Path, seed: int) -> MadeSite:
         root, "flat", style, address, number, "php", extensions, on, folder, themes, theme_folder,
         areas={"cache": "cache", "extensions": folder, "themes": theme_folder, "core": "engine"},
     )  # fmt: skip
+
+
+# -- the fourth family: PHP on SQLite, with what was met on sites that stopped the tool -----------------------
+
+
+def as_meta(root: Path, folder: str, name: str, number: str) -> None:
+    put(root, f"{folder}/{name}.meta", f"name = {name}\nversion = {number}\nauthor = Maren Tull\n")
+    put(root, f"{folder}/{name}.php", "<?php\nclass Part {}\n")
+
+
+def as_place(root: Path, folder: str, name: str, number: str) -> None:
+    put(root, f"{folder}/start.php", "<?php\nclass Part {}\n")
+
+
+def odd_site(root: Path, seed: int) -> MadeSite:
+    """Libraries that look like the site (an address, caches and logs of code), extensions in folders of folders, by a
+    file beside the code or by their place alone, themes of one file each, a version in a comment, settings in the
+    database that pass, packed values, host and port in columns of their own, tables that belong to visitors' tables."""
+    chance = random.Random(1000 + seed)
+    names = chance.sample(WORDS, 8)
+    number, address = version(chance), f"https://{chance.choice(WORDS)}-{seed}.example"
+    put(root, "lib/reader/Reader.php", "<?php\nclass Reader { public $home_url = 'https://reader-library.example'; "
+        "const VERSION = '9.9.9'; }\n")  # fmt: skip
+    put(root, "lib/reader/Cache/Store.php", "<?php\nclass Store {}\n")
+    put(root, "vendor/psr/Log/Logger.php", "<?php\nclass Logger { public $site_url = 'https://logger.example'; }\n")
+    for n in range(9):
+        put(root, f"system/part{n}.php", f"<?php\nfunction part_{n}() {{ return {n}; }}\n")
+    put(root, "index.php", "<?php require 'system/part1.php';\n")
+    put(root, "cron.php" if chance.random() < 0.5 else "system/cron.php", "<?php /* timed work */ part_1();\n")
+    chance.choice((
+        lambda: put(root, "system/version.php", f"<?php\n// {number}\n\nfunction v() {{ return 1; }}\n"),
+        lambda: put(root, "system/release_info.php", f"<?php\n/*\n * Version: {number}\n */\n"),
+        lambda: put(root, "release.txt", f"{number}\n"),
+    ))()  # fmt: skip
+    style = ("meta", "place", "mixed", "nested")[seed % 4]
+    folder = chance.choice(("plugins", "addons", "shared/extensions"))
+    extensions = {n: version(chance) for n in names[:4]}
+    for at, (name, v) in enumerate(extensions.items()):
+        facts: Facts = {
+            "meta": as_meta, "place": as_place, "mixed": (as_json, as_header)[at % 2], "nested": as_json,
+        }[style]  # fmt: skip
+        facts(
+            root, f"{folder}/{('maren', 'olle')[at % 2]}/{name}" if style == "nested" else f"{folder}/{name}", name, v
+        )
+    if style == "place":
+        extensions = dict.fromkeys(extensions, "")
+    on = set(sorted(extensions)[:2])
+    theme_folder, themes = chance.choice(("themes", "skins")), {n: version(chance) for n in names[4:7]}
+    for name, v in themes.items():
+        put(root, f"{theme_folder}/{name}.css", f"/*\n Theme Name: {name}\n Version: {v}\n Author: Maren Tull\n*/\n"
+            "body { color: black }\n")  # fmt: skip
+    prefix = chance.choice(("", "sl_"))
+    apart = seed % 3 == 0
+    scripts, passing = _odd_tables(chance, prefix, on, names[4], address, apart)
+    place = DatabasePlace("sqlite", root / "data/main.db")
+    put(root, "config/site.php", "<?php\ndefine('DATABASE_FILE', __DIR__ . '/../data/main.db');\n"
+        "define('RENDER_DIR', 'var/render');\ndefine('TABLES_BEGIN_WITH', '" + prefix + "');\n"
+        f"define('SECRET_WORD', '{SECRET}');\n")  # fmt: skip
+    put(root, "data/.htaccess", "Require all denied\n")
+    for n in range(4):
+        put(root, f"media/photo{n}.jpg", chance.randbytes(200))
+        put(root, f"var/cache/page{n}.html", "<p>x</p>")
+    put(root, "var/log/site.log", "x\n")
+    return MadeSite(
+        root, "odd", f"{style}, {'host and port' if apart else 'a setting'}", address, number, "php", extensions, on,
+        folder, themes, theme_folder, place, {prefix + t for t in ("comments", "comment_meta", "comment_replies")},
+        {prefix + "sessions"},
+        {"cache": "var/cache", "logs": "var/log", "extensions": folder, "themes": theme_folder, "media": "media",
+            "core": "system", "settings": "config/site.php"},
+        prefix + "options", scripts, not_areas={"cache": "lib/reader/Cache", "logs": "vendor/psr/Log"},
+        passing=passing, opaque_free=prefix + "options",
+    )  # fmt: skip
+
+
+def _odd_tables(
+    chance: random.Random, prefix: str, on: set[str], theme: str, address: str, apart: bool
+) -> tuple[list[str], set[str]]:
+    rows = {
+        "title": "Marrow Lane", "active_parts": json.dumps(sorted(on)), "theme": theme, "cache_enabled": "1",
+        "last_cron_run": "1764230400", "cache_expires_menu": "1764230400", "cache_menu": "<ul></ul>",
+        "page_of_the_day": base64.b64encode(
+            zlib.compress(serialised({"home": f"{address}/", "more": "x" * 30}).encode())).decode(),
+    }  # fmt: skip
+    if not apart:
+        rows["site_url"] = address
+    scripts = [
+        f"CREATE TABLE {prefix}options (option_name TEXT PRIMARY KEY, option_value TEXT)",
+        *(f"INSERT INTO {prefix}options VALUES ({quoted(k)}, {quoted(v)})" for k, v in rows.items()),
+        f"CREATE TABLE {prefix}pages (id INTEGER PRIMARY KEY, title TEXT, body TEXT)",
+        f"INSERT INTO {prefix}pages VALUES (1, 'About', 'See {address}/more')",
+        f"CREATE TABLE {prefix}comments (id INTEGER PRIMARY KEY, page INT, author_ip TEXT, body TEXT)",
+        f"CREATE TABLE {prefix}comment_meta (id INTEGER PRIMARY KEY, comment_id INT, meta_key TEXT, meta_value TEXT)",
+        f"CREATE TABLE {prefix}comment_replies (id INTEGER PRIMARY KEY, comment_id INT, body TEXT)",
+        f"CREATE TABLE {prefix}sessions (sid TEXT PRIMARY KEY, data TEXT, expires INT)",
+    ]
+    if apart:
+        scripts += [
+            f"CREATE TABLE {prefix}sites (id INTEGER PRIMARY KEY, hostname TEXT, port INT, title TEXT)",
+            f"INSERT INTO {prefix}sites VALUES (1, '{address.removeprefix('https://')}', 443, 'Marrow Lane')",
+        ]
+    return scripts, {"last_cron_run", "cache_expires_menu", "cache_menu"}

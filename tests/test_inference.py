@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import sqlite3
 import sys
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,7 +19,8 @@ from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.judge.syntax import syntax_faults
 from keenharbor.site.load import live_database_place, open_site
-from made_sites import SECRET, MadeSite, flat_site, php_site, put, python_site
+from keenharbor.site.passing import Passing
+from made_sites import SECRET, MadeSite, flat_site, odd_site, php_site, put, python_site
 from test_engines import COUNT, need, servers
 
 __all__ = ["servers"]
@@ -51,6 +53,13 @@ def database_for(made: str, server: PrivateServer) -> DatabasePlace:
 def make(family: str, seed: int, root: Path, servers: dict[str, PrivateServer]) -> MadeSite:
     if family == "flat":
         return flat_site(root, seed)
+    if family == "odd":
+        made = odd_site(root, seed)
+        assert made.database is not None and made.database.path is not None
+        with sqlite3.connect(made.database.path) as db:
+            db.executescript(";".join(made.scripts))
+        db.close()
+        return made
     engine = "mariadb" if family == "php" else "postgres"
     need(engine)
     place = database_for(family, servers[engine])
@@ -97,7 +106,8 @@ def judge(made: MadeSite, folder: Path) -> Judged:
         )
     components = {c.name: c for c in site.components() if c.kind == "extension"}
     field("extension folder", "extensions",
-        model.extensions is not None and model.extensions.folder == made.extension_folder,
+        model.extensions is not None and all(f"{f}/".startswith(f"{made.extension_folder}/")
+            for f in (model.extensions.folder, *model.extensions.also)),
           model.extensions and model.extensions.folder)  # fmt: skip
     field(
         "extensions",
@@ -121,13 +131,24 @@ def judge(made: MadeSite, folder: Path) -> Judged:
         )
     if made.sessions:
         field("sessions", "volatile", made.sessions <= set(model.volatile.tables), set(model.volatile.tables))
+    for area, path in made.not_areas.items():
+        told_area = site.area_rules.area_of(f"{path}/x.php")
+        field(f"not {area}", f"areas.{area}", told_area != area, told_area)
+    if made.passing:
+        stands = Passing(model.volatile)
+        passes = {n for n in (*made.passing, "cache_enabled", "theme", "title")
+            if stands.row(str(made.settings_table), ("option_name",), (n,))}  # fmt: skip
+        field("passing settings", "volatile", passes == made.passing, passes)
+    if made.opaque_free is not None:
+        cells = " ".join(e["evidence"] for e in ran.json["entries"] if "cells" in e["value"])
+        field("packed cells", "", f"{made.opaque_free}.option_value" in cells, cells)
     if made.settings_table:
         table = model.settings.table.table if model.settings and model.settings.table else None
         field("settings table", "settings.table", table == made.settings_table, table)
     return judged
 
 
-@pytest.mark.parametrize("family", ["php", "python", "flat"])
+@pytest.mark.parametrize("family", ["php", "python", "flat", "odd"])
 def test_nearly_everything_is_worked_out_and_nothing_wrong_is_certain(
     family: str, tmp_path: Path, servers: dict[str, PrivateServer], record_property: Any
 ) -> None:

@@ -8,6 +8,7 @@ import sqlite3
 import zlib
 from contextlib import closing
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import given
@@ -27,7 +28,9 @@ from keenharbor.site.inference.ground import Ground
 from keenharbor.site.inference.packages import core_distribution
 from keenharbor.site.inference.sources import settings_sources
 from keenharbor.site.load import open_site
+from keenharbor.site.writable import Writable
 from keenharbor.tree import AreaRules, scan_tree
+from keenharbor.trial.steps import Outcome, common
 from made_sites import distribution, flat_site, put, serialised
 
 ROOT = Path("/srv/site")
@@ -295,3 +298,30 @@ def test_the_core_is_told_with_what_it_builds_on_and_a_rival_makes_it_a_guess(tm
     rivals = ["frame.auth", "press.pages", "press", "press_gallery", "other", "other.x", "other_addon"]
     found = core_distribution(ReadPath(ReadTree(str(tmp_path / "packages"))), rivals)
     assert found is not None and found.sure is Sureness.GUESSED and "it could as well be press:" in found.evidence
+
+
+def test_things_that_are_files_are_known_owned_and_removed_by_themselves(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    put(tmp_path, "site/VERSION", "1.0.0\n")
+    put(tmp_path, "site/index.php", "<?php\n")
+    for name in ("dawn", "dusk"):
+        put(tmp_path, f"site/addons/{name}.php", "<?php\nclass Part {}\n")
+        put(tmp_path, f"site/addons/{name}.meta", f"name = {name.title()}\nversion = 1.2.3\nauthor = Maren Tull\n")
+        put(tmp_path, f"site/skins/{name}.css", "body { color: black }\n")
+    harbor(tmp_path, "init", "site", "--yes", "--address", "https://a.example")
+    site = open_site(tmp_path / "keenharbor.toml")
+    found = {(c.kind, c.name): (c.version, c.files) for c in site.components()}
+    assert found == {
+        ("extension", "Dawn"): ("1.2.3", ("addons/dawn.php", "addons/dawn.meta")),
+        ("extension", "Dusk"): ("1.2.3", ("addons/dusk.php", "addons/dusk.meta")),
+        ("theme", "dawn"): ("", ("skins/dawn.css",)),
+        ("theme", "dusk"): ("", ("skins/dusk.css",)),
+    }
+    assert site.area_rules.area_of("skins/dawn.css") == "themes"
+    monkeypatch.setattr(common, "switch", lambda *words: "off\n")
+    place = SimpleNamespace(site=Writable.of(site, site.place, site.database))
+    outcome = Outcome()
+    assert common.uninstall(place, "Dawn", outcome, 5) == "off\n"  # type: ignore[arg-type]
+    assert not list((tmp_path / "site/addons").glob("dawn*")) and len(list((tmp_path / "site/addons").iterdir())) == 2
+    assert outcome.touches == ("addons/dawn.php", "addons/dawn.meta")

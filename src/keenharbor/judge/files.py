@@ -153,7 +153,7 @@ def syntax_checks(
         return [Check("syntax", Verdict.CLEAR, f"{name} {runtime} can parse all {plural(len(files), 'code file')}")]
     by_owner: dict[str, list[SyntaxFault]] = {}
     for fault in faults:
-        owner = next((n for n, c in components.items() if fault.path.startswith(c.folder + "/")), "the site")
+        owner = next((n for n, c in components.items() if c.owns(fault.path)), "the site")
         by_owner.setdefault(owner, []).append(fault)
     unused = {n for n, c in components.items() if c.on is False}
     return [

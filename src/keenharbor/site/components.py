@@ -27,13 +27,15 @@ _COMMENT = re.compile(
 
 @dataclass(frozen=True)
 class FoundComponent:
-    """One folder (or distribution) with its facts by field, and every name by which something may refer to it."""
+    """One folder (or distribution) with its facts by field, and every name by which something may refer to it. Where it
+    is no folder, ``files`` are its own in that ``folder``."""
 
     name: str
     folder: str
     facts: Mapping[str, str]
     known_as: tuple[str, ...]
     facts_file: str = ""
+    files: tuple[str, ...] = ()
 
 
 def header_facts(text: str) -> dict[str, str]:
@@ -80,6 +82,10 @@ def described_in(
                 facts = {"title": found.summary, "version": found.version, "author": found.author}
                 yield FoundComponent(found.name, part.folder, facts, (found.name, name, *found.modules))
         return
+    if part.files:
+        for place in (part.folder, *part.also):
+            yield from _files_in(root, place, part)
+        return
     items = [
         (f"{place}/{item.name}", item)
         for place in (part.folder, *part.also)
@@ -95,6 +101,22 @@ def described_in(
         name = said.pop("name", "") or item.name
         at = relative_to(facts_file, root)
         yield FoundComponent(name, path, said, tuple(dict.fromkeys((name, item.name))), at)
+
+
+def _files_in(root: AnyPath, place: str, part: DescribedFolder) -> Iterator[FoundComponent]:
+    """The things of a folder each of which is a file, with the file beside it that describes it."""
+    if not (root / place).is_dir():
+        return
+    for file in sorted((f for f in (root / place).glob(part.files) if f.is_file()), key=lambda f: f.name):
+        stem = file.name.partition(".")[0]
+        beside = root / place / part.facts.replace("{name}", stem) if part.facts else file
+        facts = facts_of(beside, part.format)
+        said = {name: facts.get(key, "") for name, key in part.fields.items()}
+        name = said.pop("name", "") or stem
+        own = dict.fromkeys(f"{place}/{f.name}" for f in (file, beside) if f.is_file())
+        yield FoundComponent(
+            name, place, said, tuple(dict.fromkeys((name, stem, file.name))), f"{place}/{beside.name}", tuple(own)
+        )
 
 
 def facts_file_in(item: AnyPath, pattern: str) -> AnyPath | None:

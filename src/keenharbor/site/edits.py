@@ -23,12 +23,13 @@ from keenharbor.site.view import SiteView
 @dataclass(frozen=True)
 class Installed:
     """A package as it is installed: its name and version, and its folder relative to the site's root ("" for the
-    core)."""
+    core); where it shares that with others, the ``files`` of its own."""
 
     name: str
     version: str
     kind: str
     folder: str
+    files: tuple[str, ...] = ()
 
     def path(self, file: str) -> str:
         """Where a file of the package stands in the site."""
@@ -48,7 +49,7 @@ class LocalEdit:
 def installed_packages(site: SiteView) -> list[Installed]:
     """The core, then extensions and themes."""
     core = Installed(site.model.core.package, site.core_version(), "core", "")
-    return [core, *(Installed(c.name, c.version, c.kind, c.folder) for c in site.components())]
+    return [core, *(Installed(c.name, c.version, c.kind, c.folder, c.files) for c in site.components())]
 
 
 def local_edits(site: SiteView, feed: Feed) -> tuple[list[LocalEdit], list[str]]:

@@ -106,10 +106,13 @@ class DescribedFolder(Part):
     ``facts`` may have wild cards and ``{name}`` for the folder's name; with the format ``header`` its first comment
     holds lines ``Key: value``; with the format ``folder`` it describes nothing. With the format ``distributions`` the
     installed Python distributions are meant, and ``folder`` is that of their packages; ``only`` names those that belong
-    to the site. Things of the same make in further folders: ``also``."""
+    to the site. Things of the same make in further folders: ``also``. Where each thing is a file and no folder,
+    ``files`` is what their names are like (``*.css``), and ``facts`` a file beside it (``{name}.meta``; itself when it
+    is empty)."""
 
     folder: Text
     also: list[Text] = []
+    files: Text = ""
     facts: Text = ""
     only: list[Text] = []
     format: SettingsForm | Literal["header", "folder", "distributions"] = "ini"

@@ -175,6 +175,13 @@ _DRAWN = re.compile(r"(?<![A-Za-z])[0-9a-f]{8,}(?![A-Za-z])|\d+")
 _PASSING = re.compile(r"(?i)cache|transient|cron|schedul|expir|timeout|session|lock|counter|last_")
 
 
+_CHOSEN = re.compile(
+    r"(?i)(en|dis)able|on$|off$|size|ttl|life|driver|engine|path|dir|folder|limit|max|min|type|mode|level|interval|use|"
+    r"allow|host|port|prefix"
+)
+"""What follows ``cache_`` in the names of settings that somebody chose."""
+
+
 def patterns_of(called: Collection[str], others: Collection[str]) -> list[str]:
     """Patterns for names that were seen to change: what a program draws in them (numbers, digests) is left open; and
     what follows a beginning that says it passes (``cache_``), unless that would take in ``others`` that say nothing of
@@ -201,7 +208,9 @@ def _by_beginning(name: str, others: Collection[str]) -> str:
     if word is None or end is None:
         return ""
     head = name[: word.end() + end.end()]
-    return _plain(head) + "*" if all(_PASSING.search(o) for o in others if o.startswith(head)) else ""
+    alike = [o for o in others if o.startswith(head)]
+    fits = all(_PASSING.search(o) and not _CHOSEN.match(o[len(head) :]) for o in alike)
+    return _plain(head) + "*" if fits else ""
 
 
 def _plain(text: str) -> str:

@@ -43,7 +43,9 @@ def strays_in(site: SiteView, feed: Feed, entries: Mapping[str, Entry]) -> list[
         if files is None:
             continue
         owned |= {installed.path(f) for f in files}
-        if installed.folder:
+        if installed.files:
+            owned |= set(installed.files)
+        elif installed.folder:
             checked.append((installed.folder + "/", installed.name))
         else:
             core_checked = True

@@ -310,7 +310,7 @@ def _installations(
             component,
             newest.version if newest else None,
             newest.replaced_by if newest else "",
-            sum(e.size for e in files if e.path.startswith(component.folder + "/")),
+            sum(e.size for e in files if component.owns(e.path)),
             own_tables(component.name, tables),
             {c: v for c, v in beyond.items() if is_version(here) and version_order(v) > version_order(here)},
             tuple(needs[component.name]),

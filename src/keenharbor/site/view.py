@@ -53,6 +53,11 @@ class Component:
     requires_runtime: str = ""
     tested_up_to: str = ""
     on: bool | None = None
+    files: tuple[str, ...] = ()
+
+    def owns(self, path: str) -> bool:
+        """Whether a file of the site is one of its own."""
+        return path in self.files if self.files else path.startswith(self.folder + "/")
 
 
 @dataclass(frozen=True)
@@ -340,7 +345,7 @@ class SiteView:
             said = {k: v for k, v in found.facts.items() if k in Component.__dataclass_fields__ and k != "name"}
             on = None if states is None else self._is_on(part, states, found)
             said.setdefault("version", "")
-            yield Component(name=found.name, kind=kind, folder=found.folder, on=on, **said)
+            yield Component(name=found.name, kind=kind, folder=found.folder, on=on, files=found.files, **said)
 
     def orphans(self) -> list[str]:
         """Names that are switched on or off in the database and stand in no folder."""

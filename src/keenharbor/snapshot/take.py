@@ -240,7 +240,8 @@ def _said_of_scan(scan: Scan) -> _SaidOfScan:
 def _components(site: SiteView) -> tuple[dict[str, str | bool | None], ...]:
     """What is installed; nothing where a broken site cannot say (its files are saved all the same)."""
     try:
-        return tuple(dataclasses.asdict(c) for c in site.components())
+        # Which files are its own the tree tells; the form of manifests stays as it is.
+        return tuple({k: v for k, v in dataclasses.asdict(c).items() if k != "files"} for c in site.components())
     except (UsageError, OSError, ValueError):
         return ()
 

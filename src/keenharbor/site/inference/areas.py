@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 
 from keenharbor.base.text import plural
-from keenharbor.site.inference.packages import Home
+from keenharbor.site.inference.packages import CALLED_AFTER, Home
 from keenharbor.site.inference.sources import Source, in_dependencies
 from keenharbor.tree import Entry
 
@@ -75,9 +75,14 @@ def areas_in(
     found, held = _Areas(), _held_by_folders(entries)
     for path in dict.fromkeys(settings_files):
         found.add("settings", path, "settings stand in it")
+    above = Counter((h.kind, h.part.folder.rpartition("/")[0]) for h in homes)
     for home in homes:
-        if not home.part.folder.startswith(".."):  # else an environment beside the site: not of its tree
-            found.add("extensions" if home.kind == "extension" else "themes", home.part.folder, home.evidence)
+        if home.part.folder.startswith(".."):  # an environment beside the site: not of its tree
+            continue
+        area, parent = ("extensions" if home.kind == "extension" else "themes"), home.part.folder.rpartition("/")[0]
+        # Folders of several makers in one: those of the next maker will lie there, too.
+        whole = parent and above[home.kind, parent] > 1 and CALLED_AFTER.search(parent.rpartition("/")[2])
+        found.add(area, parent if whole else home.part.folder, home.evidence)
     for area, path, reason in _said_by_settings(entries, sources):
         if not held.get(path, _Held()).code:
             found.add(area, path, reason)

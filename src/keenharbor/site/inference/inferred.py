@@ -354,7 +354,12 @@ def _with_others(main: Home | None, homes: Sequence[Home]) -> Home | None:
     """A home with those of the same kind whose things are described otherwise, as far as they are surely homes."""
     if main is None:
         return None
-    left = [h for h in homes if h.part.folder not in (main.part.folder, *main.part.also) and h.sure is Sureness.READ]
+    folders = (main.part.folder, *main.part.also)
+    left = [
+        h for h in homes
+        if not (h.part.folder in folders and h.part.facts == main.part.facts)
+        and (h.sure is Sureness.READ or (h.part.folder in folders and h.sure is not Sureness.GUESSED))
+    ]  # fmt: skip
     others: list[Home] = []
     while left:
         alike = _with_alike(left[0], left)
@@ -363,7 +368,9 @@ def _with_others(main: Home | None, homes: Sequence[Home]) -> Home | None:
         left = [h for h in left if h.part.folder not in (alike.part.folder, *alike.part.also)]
     if not others:
         return main
-    described = [DescribedFolder(**h.part.model_dump(exclude={"others", "switch"})) for h in others]
+    described = [
+        DescribedFolder(**h.part.model_dump(exclude={"others", "switch"}, exclude_defaults=True)) for h in others
+    ]
     return dataclasses.replace(
         main,
         part=main.part.model_copy(update={"others": described}),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
@@ -23,7 +23,7 @@ from keenharbor.site.components import (
 from keenharbor.site.inference.evidence import Sureness
 from keenharbor.site.inference.sources import Source, in_dependencies
 from keenharbor.site.model import FolderPart, SwitchPart
-from keenharbor.site.settings import form_of, key_parts
+from keenharbor.site.settings import SettingsForm, form_of, key_parts
 from keenharbor.tree import Entry
 
 _VERSION = re.compile(r"v?(\d+\.\d+(?:\.\d+){0,2}(?:[-.+]?(?:alpha|beta|rc|dev|patch|p|pl)[.-]?\d*)?)", re.IGNORECASE)
@@ -45,6 +45,8 @@ _THEME = re.compile(r"(?i)(theme|template|skin|design|layout|appearance)")
 _EXTENSION = re.compile(
     r"(?i)(extension|plugin|module|addon|add-on|mod|component|widget|package|bundle|app|feature|contrib)"
 )
+CALLED_AFTER = re.compile(rf"{_THEME.pattern}|{_EXTENSION.pattern.removeprefix('(?i)')}")
+"""What folders of themes and extensions are called."""
 _NOT_A_HOME = re.compile(
     r"(?i)(^|/)(tests?|cache|tmp|docs?|examples?|media|uploads|fixtures|locale|languages?|lang|migrations)(/|$)"
 )
@@ -113,7 +115,8 @@ def homes_in(root: ReadPath, entries: Mapping[str, Entry]) -> list[Home]:
         item = PurePosixPath(above)
         home = "" if item.parent.as_posix() == "." else item.parent.as_posix()
         name = PurePosixPath(path).name
-        if form_of(name) is None or not home:
+        spoken = _EXTENSION.search(home) or _THEME.search(home)
+        if not home or (form_of(name) is None and not (spoken and 0 < entry.size < _LARGEST_FACTS)):
             continue
         pattern = name.replace(item.name, "{name}", 1) if name.startswith(item.name + ".") else name
         shared[home][pattern] += 1
@@ -121,11 +124,15 @@ def homes_in(root: ReadPath, entries: Mapping[str, Entry]) -> list[Home]:
     for home, patterns in shared.items():
         if _NOT_A_HOME.search(home) or not children[home]:
             continue
-        best = _best_pattern(root, home, patterns, len(children[home]))
-        if best is not None:
+        left = len(children[home])
+        while left and (best := _best_pattern(root, home, patterns, left)) is not None:
             found.append(best)
+            # What is described otherwise in the same folder is a home of its own.
+            del patterns[best.part.facts]
+            left -= len(best.components)
     described = {h.part.folder for h in found}
     found += [h for h in _homes_by_place(root, shared, children) if h.part.folder not in described]
+    found += flat_homes(root, entries, {h.part.folder for h in found})
     found.sort(
         key=lambda h: (
             h.sure is Sureness.GUESSED,
@@ -155,6 +162,66 @@ def _homes_by_place(
         yield Home(part, "extension", components, told, Sureness.LIKELY)
 
 
+_FLAT_THEMES = re.compile(r"(?i)^(themes?|skins?|styles)$")
+_FLAT_SUFFIXES = {"theme": (".css", ".php"), "extension": (".php", ".py")}
+
+
+def flat_homes(root: ReadPath, entries: Mapping[str, Entry], taken: Collection[str]) -> Iterator[Home]:
+    """Folders called after what they hold in which each thing is a file: described by a file beside it, by a header, or
+    by its place alone."""
+    there: dict[str, dict[str, list[str]]] = defaultdict(lambda: defaultdict(list))
+    for path, entry in entries.items():
+        home, _, name = path.rpartition("/")
+        last = home.rpartition("/")[2]
+        by_place = _BY_PLACE.match(last) or _FLAT_THEMES.match(last)
+        if entry.kind == "file" and by_place and not in_dependencies(path) and not _NOT_A_HOME.search(home):
+            stem, _, suffix = name.partition(".")
+            there[home][f".{suffix}"].append(stem)
+    for home, by_suffix in there.items():
+        kind = "theme" if _FLAT_THEMES.match(home.rpartition("/")[2]) else "extension"
+        for suffix in _FLAT_SUFFIXES[kind]:
+            stems = {s for s in by_suffix.get(suffix, ()) if s not in ("index", "__init__")}
+            made = _flat_home(root, home, kind, suffix, stems, by_suffix) if len(stems) >= 2 else None
+            if made is not None and (made.versions or home not in taken):
+                yield made
+                break
+
+
+def _flat_home(
+    root: ReadPath, home: str, kind: str, suffix: str, stems: set[str], by_suffix: Mapping[str, Sequence[str]]
+) -> Home | None:
+    files = f"*{suffix}"
+    for beside, others in by_suffix.items():
+        if beside != suffix and len(stems & set(others)) >= 0.5 * len(stems):
+            first = root / home / f"{min(stems & set(others))}{beside}"
+            form = form_of_facts(first)
+            if form is not None:
+                return _flat_described(root, home, kind, FolderPart(
+                    folder=home, files=files, facts="{name}" + beside, format=form),
+                        f"{{name}}{beside} beside it")  # fmt: skip
+    headed = FolderPart(folder=home, files=files, format="header")
+    if (made := _flat_described(root, home, kind, headed, "a header comment")) is not None:
+        return made
+    if kind == "extension":  # a file of code in such a folder may be anything
+        return None
+    part = FolderPart(folder=home, files=files, format="folder")
+    components = tuple(components_in(root, part))
+    told = f"{home}/: {len(components)} files {files}; nothing tells their versions"
+    return Home(part, kind, components, told, Sureness.LIKELY)
+
+
+def _flat_described(root: ReadPath, home: str, kind: str, probe: FolderPart, how: str) -> Home | None:
+    bare = components_in(root, probe)
+    told = [facts_of(root / c.facts_file, probe.format) for c in bare]
+    fields = _fields(Counter(k.lower() for facts in told for k in facts), len(bare))
+    if "version" not in fields:
+        return None
+    written = {k.lower(): k for facts in told for k in facts}
+    part = probe.model_copy(update={"fields": {f: written[k] for f, k in fields.items()}})
+    components = tuple(components_in(root, part))
+    return Home(part, kind, components, f"{home}/: {len(components)} files {part.files}, {how}", Sureness.LIKELY)
+
+
 def _best_pattern(root: ReadPath, home: str, patterns: Counter[str], siblings: int) -> Home | None:
     spoken = bool(_EXTENSION.search(home) or _THEME.search(home))
     best: tuple[float, Home] | None = None
@@ -164,7 +231,8 @@ def _best_pattern(root: ReadPath, home: str, patterns: Counter[str], siblings: i
         code = form_of(pattern) in ("php", "python") or "*" in pattern
         if "*" in pattern and best is not None:
             continue
-        made = _home(root, home, pattern, "header" if code else str(form_of(pattern)), spoken)
+        form = "header" if code else form_of(pattern) or _form_of_content(root, home, pattern)
+        made = _home(root, home, pattern, form, spoken) if form is not None else None
         if made is None:
             continue
         rank = made.versions + 0.1 * len(made.part.fields)
@@ -206,6 +274,29 @@ def _home(root: ReadPath, home: str, pattern: str, form: str, spoken: bool) -> H
     what = f"a header comment in {pattern}" if form == "header" else pattern
     told = f"{len(components)} of its folders {has} {what}"
     return Home(part, kind, components, f"{home}/: {told}", sure)
+
+
+_LARGEST_FACTS = 16 * 1024
+_CONTENT_FORMS: tuple[SettingsForm, ...] = ("json", "xml", "ini", "yaml")
+
+
+def _form_of_content(root: ReadPath, home: str, pattern: str) -> SettingsForm | None:
+    """The form of files whose names promise none (``NAME.meta``), by what the first of them holds: at least two facts,
+    a version among them."""
+    for item in (root / home).iterdir():
+        file = item / pattern.replace("{name}", item.name)
+        if item.is_dir() and file.is_file():
+            return form_of_facts(file)
+    return None
+
+
+def form_of_facts(file: ReadPath) -> SettingsForm | None:
+    """The form in which a small file tells facts; None when it tells none."""
+    for form in _CONTENT_FORMS:
+        keys = {k.rpartition(".")[2].lower() for k in facts_of(file, form)}
+        if len(keys) >= 2 and keys & set(FIELDS["version"]):
+            return form
+    return None
 
 
 def _fields(seen: Counter[str], count: int) -> dict[str, str]:

@@ -232,6 +232,7 @@ def _put_home(out: _Text, key: str, home: Home, found: Inferred) -> None:
 def _put_described(out: _Text, part: DescribedFolder) -> None:
     out.put("folder", part.folder)
     out.put("also", part.also or None)
+    out.put("files", part.files or None)
     out.put("facts", part.facts or None)
     out.put("format", part.format)
     out.put("only", part.only or None)

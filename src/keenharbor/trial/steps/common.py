@@ -46,6 +46,9 @@ def uninstall(place: Workplace, name: str, outcome: Outcome, limit: float) -> st
     if place.site.is_distribution(name):
         raise StepFailed(f"'{name}' is a distribution: 'removes' in a step of the kind 'distributions' takes it out")
     output = switch(place, name, False, limit)
-    place.site.tree.clear(installed.folder, keep=False)
-    outcome.touches = (*outcome.touches, installed.folder)
+    for file in installed.files:
+        place.site.tree.remove(file)
+    if not installed.files:
+        place.site.tree.clear(installed.folder, keep=False)
+    outcome.touches = (*outcome.touches, *(installed.files or (installed.folder,)))
     return output
