@@ -60,6 +60,7 @@ class MadeSite:
     not_areas: dict[str, str] = field(default_factory=dict)
     passing: set[str] = field(default_factory=set)
     opaque_free: str | None = None
+    active_theme: str | None = None
 
 
 def put(root: Path, path: str, text: str | bytes) -> None:
@@ -503,12 +504,13 @@ def odd_site(root: Path, seed: int) -> MadeSite:
     put(root, "var/log/site.log", "x\n")
     return MadeSite(
         root, "odd", f"{style}, {'host and port' if apart else 'a setting'}", address, number, "php", extensions, on,
-        folder, themes, theme_folder, place, {prefix + t for t in ("comments", "comment_meta", "comment_replies")},
+        folder, themes, theme_folder, place,
+        {prefix + t for t in ("comments", "comment_meta", "comment_replies", "shelves")},
         {prefix + "sessions"},
         {"cache": "var/cache", "logs": "var/log", "extensions": folder, "themes": theme_folder, "media": "media",
             "core": "system", "settings": "config/site.php"},
         prefix + "options", scripts, not_areas={"cache": "lib/reader/Cache", "logs": "vendor/psr/Log"},
-        passing=passing, opaque_free=prefix + "options",
+        passing=passing, opaque_free=prefix + "options", active_theme=names[4],
     )  # fmt: skip
 
 
@@ -532,6 +534,8 @@ def _odd_tables(
         f"CREATE TABLE {prefix}comment_meta (id INTEGER PRIMARY KEY, comment_id INT, meta_key TEXT, meta_value TEXT)",
         f"CREATE TABLE {prefix}comment_replies (id INTEGER PRIMARY KEY, comment_id INT, body TEXT)",
         f"CREATE TABLE {prefix}sessions (sid TEXT PRIMARY KEY, data TEXT, expires INT)",
+        f"CREATE TABLE {prefix}shelves (id INTEGER PRIMARY KEY, owner_uid INTEGER NOT NULL, title TEXT)",
+        f"CREATE TABLE {prefix}notes (id INTEGER PRIMARY KEY, owner_id INTEGER, title TEXT)",
     ]
     if apart:
         scripts += [

@@ -139,6 +139,11 @@ def judge(made: MadeSite, folder: Path) -> Judged:
         passes = {n for n in (*made.passing, "cache_enabled", "theme", "title")
             if stands.row(str(made.settings_table), ("option_name",), (n,))}  # fmt: skip
         field("passing settings", "volatile", passes == made.passing, passes)
+    if made.active_theme is not None:
+        active = {c.name for c in site.components() if c.kind == "theme" and c.on}
+        field("active theme", "themes.switch", active == {made.active_theme}, active)
+        timed = " ".join(e["evidence"] for e in ran.json["entries"])
+        field("timers", "", "cron.php: its name" in timed, timed[:200])
     if made.opaque_free is not None:
         cells = " ".join(e["evidence"] for e in ran.json["entries"] if "cells" in e["value"])
         field("packed cells", "", f"{made.opaque_free}.option_value" in cells, cells)

@@ -83,7 +83,8 @@ def test_two_looks_teach_what_visits_change(tmp_path: Path) -> None:
         learnt = learn_passing(before, kept_rows(state, {"sessions"}), {"options": "name"})
     assert learnt.columns == ["users.seen"]
     assert learnt.rows == {("options", "name"): ["cache_*", "hits_*"]}
-    text = learnt.written_into('[volatile]\ntables = ["sessions"]  # mine\n\n[other]\nx = 1\n')
+    text = learnt.written_into('[volatile]\ntables = ["sessions"]  # mine\n\n# of another\n[other]\nx = 1\n')
+    assert text.index("columns = ") < text.index("rows = ") < text.index("# of another")
     assert "# mine" in text and tomllib.loads(text)["other"] == {"x": 1}
     part = VolatilePart.model_validate(tomllib.loads(learnt.written_into(text))["volatile"])
     assert part.tables == ["sessions"] and part.columns == ["users.seen"] and part.rows[0].like == ["cache_*", "hits_*"]

@@ -230,7 +230,7 @@ def _rows_now(site: SiteView) -> Kept:
     from keenharbor.site.passing import kept_rows
 
     with site.reading_database() as state:
-        return kept_rows(state, {*site.model.volatile.tables, *site.model.visitor_data.tables})
+        return kept_rows(state, site.model.volatile.tables)
 
 
 def _learnt(before: Kept, after: Kept) -> Learnt:

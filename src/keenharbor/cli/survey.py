@@ -252,7 +252,15 @@ def _shortened(name: str, width: int) -> str:
 
 def _row(found: Installation) -> tuple[Text | str, ...]:
     c = found.component
-    state = "theme" if c.kind == "theme" else "on" if c.on else "off" if c.on is False else "not in the database"
+    state = (
+        ("theme, on" if c.on else "theme")
+        if c.kind == "theme"
+        else "on"
+        if c.on
+        else "off"
+        if c.on is False
+        else "not in the database"
+    )
     pending: Text | str = ""
     if found.replaced_by:
         pending = show.mark("caution", f"given up; see {found.replaced_by}")

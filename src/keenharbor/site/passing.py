@@ -12,6 +12,7 @@ import tomlkit
 
 from keenharbor.database import DatabaseState, Row, RowDelta, Table, TableDelta
 from keenharbor.site.model import VolatilePart
+from keenharbor.site.toml import inline, with_value
 
 MOST_ROWS = 5_000
 """Tables with more rows are not learnt from: what a visit writes it writes into few rows of large tables, and reading
@@ -116,23 +117,20 @@ class Learnt:
         """The text of a site file with what was learnt beside what it says already."""
         if not self.told:
             return text
-        document = tomlkit.parse(text)
-        if "volatile" not in document:
-            document["volatile"] = tomlkit.table()
-            document["volatile"].comment("what changed while the site was visited")
-        part = document["volatile"]
+        part = tomlkit.parse(text).get("volatile")
+        if part is None:
+            text += "\n# what changed while the site was visited\n[volatile]\n"
+            part = {}
         if self.columns:
-            part["columns"] = sorted({*part.get("columns", []), *self.columns})
-        rows = [dict(r) for r in part.get("rows", [])]
+            text = with_value(text, ["volatile"], "columns", sorted({*part.get("columns", []), *self.columns}))
+        rows = [{k: v if k != "like" else list(v) for k, v in r.items()} for r in part.get("rows", [])]
         for (table, column), like in self.rows.items():
             same = next((r for r in rows if (r["table"], r["column"]) == (table, column)), None)
             if same is None:
                 rows.append({"table": table, "column": column, "like": like})
             else:
                 same["like"] = sorted({*same["like"], *like})
-        if rows:
-            part["rows"] = rows
-        return tomlkit.dumps(document)
+        return with_value(text, ["volatile"], "rows", inline(rows)) if rows else text
 
 
 def learn_passing(before: Kept, after: Kept, names: Mapping[str, str]) -> Learnt:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -87,6 +87,16 @@ def with_value(text: str, table: Sequence[str | int], key: str, value: object) -
         part[key] = value
         return tomlkit.dumps(document)
     return behind_table(text, table, tomlkit.dumps({key: value}))
+
+
+def inline(tables: Sequence[Mapping[str, object]]) -> list[object]:
+    """Tables as a value of one key, in a line."""
+    array: list[object] = tomlkit.array()
+    for table in tables:
+        one = tomlkit.inline_table()
+        one.update(table)
+        array.append(one)
+    return array
 
 
 def validated(model: type[Model], data: dict[str, object], file: Path, what: str) -> Model:

@@ -156,8 +156,12 @@ def _with_related(kinds: Sequence[TableKind], schema: Schema) -> list[TableKind]
     grown = True
     for table in schema.tables:
         kind = by_name.get(table.name)
-        if kind is not None and kind.kind == "content" and table.kind == "table" and _is_of_each_user(table):
+        if kind is None or kind.kind != "content" or table.kind != "table":
+            continue
+        if _is_of_each_user(table):
             by_name[table.name] = replace(kind, kind="visitors", why="it keeps what each user has")
+        elif _OWNED.search(table.ddl):
+            by_name[table.name] = replace(kind, kind="visitors", why="each of its rows must have an owner")
     while grown:
         grown = False
         for table in schema.tables:
@@ -180,6 +184,10 @@ _OF_EACH_USER = re.compile(
     r"(?i)(^|_)(user|member|customer|visitor|reader)_(?!groups?$|roles?$|permissions?$|rights?$)\w+$"
 )
 _NAMES_A_USER = re.compile(r"(?i)^((user|member|customer|owner|reader)_?(id|uid)|uid|owner)$")
+
+
+_OWNED = re.compile(r"(?i)\bowner(_?(u?id|user))?[`\"]?\s[^,\n]*\bnot null")
+"""A column for the owner that must be filled. Where it may be empty, as with pages, the rows are the site's own."""
 
 
 def _is_of_each_user(table: Table) -> bool:

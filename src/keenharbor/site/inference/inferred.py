@@ -37,6 +37,8 @@ from keenharbor.site.inference.packages import (
     CoreFound,
     Home,
     SwitchFound,
+    active_theme_in_database,
+    active_theme_in_settings,
     core_distribution,
     core_in,
     distributions_requirements,
@@ -52,7 +54,7 @@ from keenharbor.site.inference.runtime import (
     runtime_in,
     serve_command,
 )
-from keenharbor.site.inference.sources import Group, Source, groups_of, settings_sources
+from keenharbor.site.inference.sources import Group, Source, groups_of, in_dependencies, settings_sources
 from keenharbor.site.model import USUAL, DescribedFolder, FolderPart, SwitchPart
 from keenharbor.site.passing import passing_names
 from keenharbor.site.settings import Setting, key_parts
@@ -106,6 +108,7 @@ class Inferred:
     opaque_settings: tuple[str, ...] = field(default=())
     migrate: list[str] | None = None
     passing_settings: tuple[str, ...] = ()
+    active_theme: SwitchFound | None = None
 
 
 def infer_site(
@@ -135,11 +138,14 @@ def infer_site(
     switch = switch_in_settings(sources, components) if components else None
     settings_table: tuple[str, str, str] | None = None
     passing: tuple[str, ...] = ()
+    themes = [c for h in homes if h.kind == "theme" for c in h.components]
+    theme = active_theme_in_settings(sources, themes)
     if best is not None and best.answered:
         progress.stage("looking through the database")
-        kinds, places, address, switch, settings_table, passing = _database_facts(
-            best.candidate.place, address if given.address is None else None, switch, components, visit, address
+        kinds, places, address, switch, settings_table, passing, in_cells = _database_facts(
+            best.candidate.place, address if given.address is None else None, switch, components, visit, address, themes
         )
+        theme = theme or in_cells
     core = _core(ground, entries, sources, homes, runtime)
     if core is None and given.core_version_file is not None:
         core = _core_said(ground, given.core_version_file)
@@ -161,12 +167,12 @@ def infer_site(
         tuple(h for h in homes if h.part.folder not in taken), switch, address, places, kinds, settings_source,
         settings_table,
         areas, why,
-        _mail(sources, settings_source), tuple(_timers(sources)), serve,
+        _mail(sources, settings_source), tuple(_timers(sources, entries)), serve,
         _title(sources, settings_source),
         tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60
             and is_packed_text(x.value)),
         _command_said(given.migrate) if given.migrate else migrate_command(runtime.name, entries) if runtime else None,
-        passing,
+        passing, theme,
     )  # fmt: skip
 
 
@@ -186,13 +192,14 @@ def _served(
 
 _DatabaseFacts = tuple[
     tuple[TableKind, ...], AddressPlaces, AddressFound | None, SwitchFound | None, tuple[str, str, str] | None,
-    tuple[str, ...],
+    tuple[str, ...], SwitchFound | None,
 ]  # fmt: skip
 
 
 def _database_facts(
     place: DatabasePlace, address: AddressFound | None, switch: SwitchFound | None,
     components: Sequence[FoundComponent], visit: Visit, said: AddressFound | None,
+    themes: Sequence[FoundComponent],
 ) -> _DatabaseFacts:  # fmt: skip
     """What the database tells; ``said`` is the address that is known, ``address`` the same unless a person named it."""
     host = host_of_address(said.address) if said is not None else None
@@ -207,7 +214,8 @@ def _database_facts(
             switch = switch_in_database(state, components)
         table = _settings_table(kinds, {t.name: t.columns for t in state.schema.tables})
         passing = tuple(passing_names(_values_in(state, table))) if table is not None else ()
-    return tuple(kinds), places, found, switch, table, passing
+        theme = active_theme_in_database(state, table, themes) if table is not None else None
+    return tuple(kinds), places, found, switch, table, passing, theme
 
 
 def _values_in(state: DatabaseState, place: tuple[str, str, str]) -> dict[str, str]:
@@ -398,8 +406,18 @@ def _mail(sources: Sequence[Source], settings: Source | None) -> tuple[Source, M
     return (best[1], best[2].members) if best is not None else None
 
 
-def _timers(sources: Sequence[Source]) -> list[str]:
-    return [s.evidence(x) for s in sources if s.score > 0 for x in s.settings if _TIMER.search(x.key)][:10]
+_TIMED_FILE = re.compile(r"(?i)^([a-z]+[_-])?(cron(jobs?|tab)?|daemon|scheduler|worker)\d*\.(php|py|sh)$")
+
+
+def _timers(sources: Sequence[Source], entries: Mapping[str, TreeEntry]) -> list[str]:
+    """Settings that speak of timed work, and files that are called after it, near the top of the tree."""
+    said = [s.evidence(x) for s in sources if s.score > 0 for x in s.settings if _TIMER.search(x.key)]
+    files = [
+        f"{p}: its name" for p, e in entries.items()
+        if e.kind == "file" and p.count("/") < 3 and not in_dependencies(p)
+        and _TIMED_FILE.match(p.rpartition("/")[2])
+    ]  # fmt: skip
+    return [*files, *said][:10]
 
 
 def _title(sources: Sequence[Source], settings: Source | None) -> tuple[str, str] | None:
@@ -482,6 +500,9 @@ def _tell_homes(found: Inferred, add: Add) -> None:
         add(key, f"{home.part.folder}: {listed}{more}", home.sure, home.evidence)
     for home in found.other_homes:
         add("", f"also {home.kind}s: {home.part.folder} ({len(home.components)})", home.sure, home.evidence)
+    theme = found.active_theme
+    if theme is not None:
+        add("themes.switch", f"on: {', '.join(theme.on)}", theme.sure, theme.evidence)
     switch = found.switch
     if switch is None:
         if found.extensions is not None:

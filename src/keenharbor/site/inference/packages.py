@@ -493,6 +493,41 @@ def switch_in_settings(sources: Sequence[Source], components: Sequence[FoundComp
     return best
 
 
+_THEME_KEY = re.compile(r"(?i)(theme|template|skin|stylesheet|style|layout|design)(?![a-z]*(dir|path|folder|url))")
+
+
+def active_theme_in_settings(sources: Sequence[Source], themes: Sequence[FoundComponent]) -> SwitchFound | None:
+    """A setting of the site's own that is called after themes and names one of them."""
+    names = {n for t in themes for n in t.known_as}
+    for source in sources:
+        for setting in source.own_settings if source.is_own or source.score > 0 else ():
+            last = key_parts(setting.key)[-1]
+            if setting.value in names and _THEME_KEY.search(last) and not setting.inside:
+                told = source.evidence(setting)
+                return SwitchFound(
+                    SwitchPart(setting=setting.key), frozenset({setting.value}), told, Sureness.READ, source
+                )
+    return None
+
+
+def active_theme_in_database(
+    state: DatabaseState, place: tuple[str, str, str], themes: Sequence[FoundComponent]
+) -> SwitchFound | None:
+    """A row of the table of settings (its name, the columns of names and values) that is called after themes and names
+    one of them."""
+    names = {n for t in themes for n in t.known_as}
+    table = state.schema.table(place[0])
+    if table is None or not names:
+        return None
+    name, value = table.columns.index(place[1]), table.columns.index(place[2])
+    for row in state.rows(table.name):
+        called, said = str(row[name]), str(row[value])
+        if said in names and _THEME_KEY.search(called):
+            switch = SwitchPart(table=table.name, name=place[1], on=place[2], row=called)
+            return SwitchFound(switch, frozenset({said}), f"table {table.name}, '{called}' says {said}", Sureness.READ)
+    return None
+
+
 def switch_in_database(state: DatabaseState, components: Sequence[FoundComponent]) -> SwitchFound | None:
     """A table with a row for each component and a column of yes and no; else a cell that lists them."""
     names = {n for c in components for n in c.known_as}

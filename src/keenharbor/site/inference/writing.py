@@ -214,14 +214,14 @@ def _put_runtime(out: _Text, found: Inferred, given: Given, home: Path) -> None:
 def _put_home(out: _Text, key: str, home: Home, found: Inferred) -> None:
     out.table(key, home.evidence)
     _put_described(out, home.part)
-    switch = found.switch
-    if switch is not None and any(
-        switch.on & set(c.known_as) or switch.names & set(c.known_as) for c in home.components
-    ):
+    for switch in (found.active_theme, found.switch) if home.kind == "theme" else (found.switch,):
+        if switch is None or not any((switch.on | switch.names) & set(c.known_as) for c in home.components):
+            continue
         own = switch.switch
         if own.setting is not None and switch.source is not None and found.settings_source is not switch.source:
             own = own.model_copy(update={"file": switch.source.path, "format": switch.source.form})
         out.put("switch", own.model_dump(exclude_none=True), switch.evidence)
+        break
     _put_fields(out, f"{key}.fields", home.part)
     for other in home.part.others:
         out.table(f"[{key}.others]", "described otherwise")
