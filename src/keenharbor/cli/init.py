@@ -249,7 +249,15 @@ def _learnt(before: Kept, after: Kept) -> Learnt:
 def _from_the_pages(session: Session, site: SiteView, said: _Said, *, proposals: bool) -> str:
     """What the pages say, as text for the site file: a log-in that works, and checks proposed from forms."""
     from keenharbor.compare import Visitor
-    from keenharbor.compare.login import CHECK, check_text, log_in_forms, routes_in, try_log_in
+    from keenharbor.compare.login import (
+        CHECK,
+        check_text,
+        log_in_forms,
+        routes_in,
+        try_log_in,
+        try_script_log_in,
+        usual_paths,
+    )
     from keenharbor.compare.proposals import first_look, proposals_in, propose_checks
 
     parts: list[str] = []
@@ -261,6 +269,10 @@ def _from_the_pages(session: Session, site: SiteView, said: _Said, *, proposals:
             session.progress.stage(f"logging in as {said.member}")
             routes = routes_in(site.path(), site.scan().entries)
             tried = try_log_in(visitor, log_in_forms(visitor, look, routes), said.member, said.password)
+            if tried.check is None:
+                session.progress.stage("looking for a log-in that scripts build")
+                paths = usual_paths(look, routes)
+                tried = try_script_log_in(visitor, paths, said.member, said.password) or tried
             if tried.check is None:
                 raise UsageError(
                     f"nobody could log in: {tried.problem}", where=site.address,

@@ -13,6 +13,7 @@ from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
 from keenharbor.clone.remembered import PageThen, remembered, unlike_then
 from keenharbor.compare import Finding, Look, Visitor, compare_pages, group, learn_noise, take_look
+from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, record_proof
 
@@ -54,6 +55,7 @@ def drill(live: SiteView, snapshot: Snapshot, progress: Progress) -> Drilled:
     when it fails on the restored site and not on live; the start page whatever live does. Everything is removed
     afterwards. What is no fault of the snapshot (too little space, a server that is not installed) is raised and not
     recorded."""
+    refuse_without_browser(live.model.check)
     began = time.monotonic()
     restored = 0.0
     with contextlib.ExitStack() as stack:

@@ -60,11 +60,25 @@ def missing_browser() -> str:
         import playwright.async_api  # noqa: F401
     except ImportError:
         return "the extra 'browser' is not installed (pip install 'keenharbor[browser]')"
-    return "" if _program() else f"no browser was found ({' or '.join(_PROGRAMS)})"
+    return "" if browser_program() else f"no browser was found ({' or '.join(_PROGRAMS)})"
 
 
-def _program() -> str | None:
+def browser_program() -> str | None:
+    """The browser on this machine; None where there is none."""
     return next((p for name in _PROGRAMS if (p := shutil.which(name))), None)
+
+
+def browser_arguments() -> list[str]:
+    """How it is started: alike on every machine, and asking nobody anything by itself."""
+    arguments = ["--disable-gpu", "--hide-scrollbars", "--force-color-profile=srgb", "--disable-background-networking"]
+    if os.geteuid() == 0:
+        arguments.append("--no-sandbox")  # Chromium refuses to run as root with one
+    return arguments
+
+
+def elsewhere_than(address: str) -> re.Pattern[str]:
+    """What fits every address that is not of the site."""
+    return re.compile(rf"^(?!{re.escape(address)}(/|$))(https?|wss?):")
 
 
 class Camera:
@@ -86,15 +100,9 @@ class Camera:
         from playwright.async_api import async_playwright
 
         self._playwright = await async_playwright().start()
-        arguments = [
-            "--disable-gpu",
-            "--hide-scrollbars",
-            "--force-color-profile=srgb",
-            "--disable-background-networking",
-        ]
-        if os.geteuid() == 0:
-            arguments.append("--no-sandbox")  # Chromium refuses to run as root with one
-        self._browser = await self._playwright.chromium.launch(executable_path=_program(), args=arguments)
+        self._browser = await self._playwright.chromium.launch(
+            executable_path=browser_program(), args=browser_arguments()
+        )
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
@@ -174,13 +182,12 @@ class _Tab:
 
     async def listen(self) -> None:
         """Note what the browser complains of, and let nothing out."""
-        elsewhere = re.compile(rf"^(?!{re.escape(self.address)}(/|$))(https?|wss?):")
 
         async def refuse(route: Route) -> None:
             self.failed.append(f"{urlsplit(route.request.url).netloc} is asked for")
             await route.abort()
 
-        await self.context.route(elsewhere, refuse)
+        await self.context.route(elsewhere_than(self.address), refuse)
         self.page.on("console", lambda m: self.errors.append(self._short(m.text)) if m.type == "error" else None)
         self.page.on("pageerror", lambda e: self.errors.append(self._short(str(e))))
         self.page.on("response", lambda r: self._note(r.url, r.status))

@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from keenharbor.compare.look import LOGGED_IN, Look, run_check
+from keenharbor.compare.look import LOGGED_IN, Look, filled, run_check
 from keenharbor.compare.markup import Form, read_markup
 from keenharbor.compare.visitor import VisitError, Visitor
 from keenharbor.host import Entry, ReadPath
@@ -66,6 +66,13 @@ def log_in_forms(visitor: Visitor, look: Look, routes: Iterable[str]) -> Iterato
             continue
         if answer.status == 200 and "html" in answer.header("Content-Type"):
             yield from _of_page(path, read_markup(answer.text, visitor.address, answer.path).forms, seen)
+
+
+def usual_paths(look: Look, routes: Iterable[str]) -> list[str]:
+    """Pages on which somebody may log in, the likeliest first: those that are called so, the start, where such forms
+    usually stand."""
+    called = [p for p in (*look.pages, *routes) if re.search(r"(?i)log-?in|sign-?in|account|admin", p)]
+    return list(dict.fromkeys([*called[:5], *list(look.pages)[:1], *_USUAL_PLACES]))
 
 
 def _of_page(path: str, forms: dict[str, Form], seen: set[tuple[str, str]]) -> Iterator[LogInForm]:
@@ -139,6 +146,25 @@ def _tried(visitor: Visitor, forms: Iterable[LogInForm], user: str, password: st
     return LogInTried(None, problem)
 
 
+def try_script_log_in(visitor: Visitor, paths: Sequence[str], user: str, password: str) -> LogInTried | None:
+    """Log in by a form that scripts build, in a browser; None where none is found (or there is no browser)."""
+    from keenharbor.compare.browsed import find_script_log_in, text_behind
+
+    found = find_script_log_in(visitor, paths)
+    if found is None:
+        return None
+    fields = {found.user: user, found.password: password}
+    sent = CheckStep(fields=fields, press=found.button or None, submit=None if found.button else "form")
+    bare = CheckPart(name=CHECK, writes=True, browser=True, steps=[CheckStep(get=found.path), sent])
+    behind = text_behind(visitor, bare, lambda step: filled(step.fields, ""))
+    if behind is None:
+        return LogInTried(None, f"the form on {found.path}, which scripts build, does not let '{user}' in")
+    lines = [line for line in behind.splitlines() if 3 < len(line) < 60 and line not in found.text]
+    mark = _mark(found.text, behind, user, lines[0] if lines else "")
+    last = sent.model_copy(update={"text": mark} if mark else {})
+    return LogInTried(bare.model_copy(update={"steps": [bare.steps[0], last]}))
+
+
 def _mark(before: str, after: str, user: str, title: str) -> str | None:
     """Something that only the page behind a log-in says."""
     candidates: Sequence[str] = [m[0] for m in _WAY_OUT.finditer(after)] + [user, title]
@@ -148,7 +174,9 @@ def _mark(before: str, after: str, user: str, title: str) -> str | None:
 def check_text(check: CheckPart) -> str:
     """A check as TOML for the site file."""
     steps = ",\n".join(f"  {_step(step)}" for step in check.steps)
-    return f"[[check]]\nname = {_toml(check.name)}\nwrites = {str(check.writes).lower()}\nsteps = [\n{steps},\n]\n"
+    browser = "browser = true\n" if check.browser else ""
+    writes = str(check.writes).lower()
+    return f"[[check]]\nname = {_toml(check.name)}\nwrites = {writes}\n{browser}steps = [\n{steps},\n]\n"
 
 
 def _step(step: CheckStep) -> str:

@@ -351,8 +351,12 @@ def run_check(
 ) -> str | None:
     """What went wrong in a scripted visit; None when all was as expected. ``landed`` gets the page that each step ended
     on."""
-    markup: Markup | None = None
     once = secrets.token_hex(4)
+    if check.browser:
+        from keenharbor.compare.browsed import run_in_browser
+
+        return run_in_browser(visitor, check, mail_to, lambda step: filled(step.fields, once), landed)
+    markup: Markup | None = None
     for number, step in enumerate(check.steps, 1):
         mails_before = len(mail_to())
         try:

@@ -91,6 +91,7 @@ class Visitor:
         self.address = address
         parts = urlsplit(address)
         self._host, self._port, self._secure = parts.hostname or "", parts.port, parts.scheme == "https"
+        self.own_headers = dict(headers or {})
         self._headers = {"User-Agent": "KeenHarbor", "Accept": "text/html, */*;q=0.5", **(headers or {})}
         self._timeout = timeout
         self._connection: http.client.HTTPConnection | None = None
@@ -121,6 +122,10 @@ class Visitor:
     def cookies(self) -> dict[str, str]:
         """What the site has given this visitor to be known by."""
         return dict(self._cookies)
+
+    def remember(self, cookies: Mapping[str, str]) -> None:
+        """Be known by these, too."""
+        self._cookies.update(cookies)
 
     def _close(self) -> None:
         if self._connection is not None:

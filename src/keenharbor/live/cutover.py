@@ -26,6 +26,7 @@ from keenharbor.compare import (
     learn_noise,
     take_look,
 )
+from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.look import check_again
 from keenharbor.compare.state import settings_of
 from keenharbor.database import row_delta
@@ -173,6 +174,7 @@ def run_cutover(
             f"the step '{by_hand[0]}' waits for a person, and nobody is there to ask",
             advice="carry the plan out in a terminal",
         )
+    refuse_without_browser([c for c in site.model.check if not c.writes])
     _must_answer(site)
     why = f"before the cutover of trial {trial.id}"
     looked: list[tuple[Look, Noise]] = []

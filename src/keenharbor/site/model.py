@@ -325,7 +325,7 @@ class VerdictPart(Part):
 
 
 class CheckStep(Part):
-    """One request of a scripted visit, and what it must bring."""
+    """One step of a scripted visit, and what it must bring."""
 
     get: str | None = None
     submit: str | None = Field(default=None, description="the id of a form on the page of the step before")
@@ -350,11 +350,19 @@ class CheckStep(Part):
 
 
 class CheckPart(Part):
-    """A scripted visit. One that ``writes`` is made on clones only."""
+    """A scripted visit. One that ``writes`` is made on clones only; one in a ``browser`` runs the scripts of the pages:
+    there ``submit`` may be a selector, ``press`` what a button says, and both may stand alone."""
 
     name: Text
     writes: bool = False
+    browser: bool = False
     steps: Annotated[list[CheckStep], Field(min_length=1)]
+
+    @model_validator(mode="after")
+    def _can_be_sent(self) -> CheckPart:
+        if not self.browser and any((s.press or s.fields) and s.submit is None for s in self.steps):
+            raise ValueError("'fields' and 'press' want a form to 'submit', or 'browser = true'")
+        return self
 
 
 class FeedPart(Part):

@@ -17,6 +17,7 @@ from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
 from keenharbor.clone.server import port_is_taken
 from keenharbor.compare import Look, Observation, Weight, compare_pages, group, learn_noise, verdict_of
+from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.camera import Camera
 from keenharbor.compare.findings import Finding
 from keenharbor.compare.timing import SLOW_SECONDS
@@ -108,6 +109,7 @@ def run_trial(
     is in the result.
     """
     began, started = time.monotonic(), now()
+    refuse_without_browser(live.model.check)
     identity = new_id(started)
     folder = private_folder(live.work / "trials" / identity)
     agreed = read_accepted(plan_file)

@@ -198,6 +198,7 @@ def _is_of_each_user(table: Table) -> bool:
 def _stem(table: str) -> str:
     """The singular of a table's last word: ``comment`` of ``shop_comments``."""
     last = re.split(r"[_.]", re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", table).lower())[-1]
+    last = last.rstrip("0123456789") or last  # the second make of a table: ``filters2``
     return last[:-3] + "y" if last.endswith("ies") else last[:-1] if last.endswith("s") and len(last) > 3 else last
 
 

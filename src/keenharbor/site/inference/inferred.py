@@ -36,16 +36,10 @@ from keenharbor.site.inference.ground import Ground
 from keenharbor.site.inference.packages import (
     CoreFound,
     Home,
-    SwitchFound,
-    active_theme_in_database,
-    active_theme_in_settings,
     core_distribution,
     core_in,
     distributions_requirements,
     homes_in,
-    orphans,
-    switch_in_database,
-    switch_in_settings,
 )
 from keenharbor.site.inference.runtime import (
     RuntimeFound,
@@ -55,6 +49,14 @@ from keenharbor.site.inference.runtime import (
     serve_command,
 )
 from keenharbor.site.inference.sources import Group, Source, groups_of, in_dependencies, settings_sources
+from keenharbor.site.inference.switches import (
+    SwitchFound,
+    active_theme_in_database,
+    active_theme_in_settings,
+    orphans,
+    switch_in_database,
+    switch_in_settings,
+)
 from keenharbor.site.model import USUAL, DescribedFolder, FolderPart, SwitchPart
 from keenharbor.site.passing import passing_names
 from keenharbor.site.settings import Setting, key_parts
@@ -133,24 +135,20 @@ def infer_site(
     best = tried[0] if tried else None
     address = address_in_settings(sources, best.candidate.source if best else None, given.address, visit)
     components = [c for h in homes for c in h.components]
-    kinds: tuple[TableKind, ...] = ()
-    places: AddressPlaces | None = None
-    switch = switch_in_settings(sources, components) if components else None
-    settings_table: tuple[str, str, str] | None = None
-    passing: tuple[str, ...] = ()
     themes = [c for h in homes if h.kind == "theme" for c in h.components]
-    theme = active_theme_in_settings(sources, themes)
+    data = _DatabaseFacts(
+        address, switch_in_settings(sources, components) if components else None,
+        active_theme_in_settings(sources, themes),
+    )  # fmt: skip
     if best is not None and best.answered:
         progress.stage("looking through the database")
-        kinds, places, address, switch, settings_table, passing, in_cells = _database_facts(
-            best.candidate.place, address if given.address is None else None, switch, components, visit, address, themes
-        )
-        theme = theme or in_cells
+        data = _database_facts(best.candidate.place, data, components, themes, given.address is not None, visit)
+    address = data.address
     core = _core(ground, entries, sources, homes, runtime)
     if core is None and given.core_version_file is not None:
         core = _core_said(ground, given.core_version_file)
     runtime, serve = _served(runtime, entries, given)
-    homes, switch = _python_packages(ground, sources, homes, switch, runtime, core)
+    homes, switch = _python_packages(ground, sources, homes, data.switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
     said_by = (settings_source, best.candidate.source if best else None, switch.source if switch else None)
     settings_files = [s.path for s in said_by if s is not None]
@@ -164,15 +162,15 @@ def infer_site(
     }
     return Inferred(
         Path(ground.place), runtime, best, tuple(tried), core, chosen["extension"], chosen["theme"],
-        tuple(h for h in homes if h.part.folder not in taken), switch, address, places, kinds, settings_source,
-        settings_table,
+        tuple(h for h in homes if h.part.folder not in taken), switch, address, data.places, data.kinds,
+        settings_source, data.table,
         areas, why,
         _mail(sources, settings_source), tuple(_timers(sources, entries)), serve,
         _title(sources, settings_source),
         tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60
             and is_packed_text(x.value)),
         _command_said(given.migrate) if given.migrate else migrate_command(runtime.name, entries) if runtime else None,
-        passing, theme,
+        data.passing, data.theme,
     )  # fmt: skip
 
 
@@ -190,32 +188,41 @@ def _served(
     return runtime, serve
 
 
-_DatabaseFacts = tuple[
-    tuple[TableKind, ...], AddressPlaces, AddressFound | None, SwitchFound | None, tuple[str, str, str] | None,
-    tuple[str, ...], SwitchFound | None,
-]  # fmt: skip
+@dataclass(frozen=True)
+class _DatabaseFacts:
+    """What the database tells; of the first three what settings tell until it was asked. ``table`` are the settings in
+    it and their columns of names and values, ``passing`` patterns for those that pass."""
+
+    address: AddressFound | None
+    switch: SwitchFound | None
+    theme: SwitchFound | None
+    kinds: tuple[TableKind, ...] = ()
+    places: AddressPlaces | None = None
+    table: tuple[str, str, str] | None = None
+    passing: tuple[str, ...] = ()
 
 
 def _database_facts(
-    place: DatabasePlace, address: AddressFound | None, switch: SwitchFound | None,
-    components: Sequence[FoundComponent], visit: Visit, said: AddressFound | None,
-    themes: Sequence[FoundComponent],
+    place: DatabasePlace, said: _DatabaseFacts, components: Sequence[FoundComponent], themes: Sequence[FoundComponent],
+    named: bool,
+    visit: Visit,
 ) -> _DatabaseFacts:  # fmt: skip
-    """What the database tells; ``said`` is the address that is known, ``address`` the same unless a person named it."""
-    host = host_of_address(said.address) if said is not None else None
+    """What the database tells beyond what was ``said``; ``named`` says that a person gave the address."""
+    found, switch, theme = said.address, said.switch, said.theme
+    host = host_of_address(found.address) if found is not None else None
     with open_database(place).reading() as state:
         kinds, places = look_through(state, host)
-        found = said
-        if said is None or address is not None:
-            found = address_in_cells(places, [k.table for k in kinds if k.kind == "settings"], address, visit)
+        if not named:
+            found = address_in_cells(places, [k.table for k in kinds if k.kind == "settings"], found, visit)
         if found is not None and host_of_address(found.address) != host:
             _, places = look_through(state, host_of_address(found.address))
         if switch is None and components:
             switch = switch_in_database(state, components)
         table = _settings_table(kinds, {t.name: t.columns for t in state.schema.tables})
         passing = tuple(passing_names(_values_in(state, table))) if table is not None else ()
-        theme = active_theme_in_database(state, table, themes) if table is not None else None
-    return tuple(kinds), places, found, switch, table, passing, theme
+        if theme is None and table is not None:
+            theme = active_theme_in_database(state, table, themes)
+    return _DatabaseFacts(found, switch, theme, tuple(kinds), places, table, passing)
 
 
 def _values_in(state: DatabaseState, place: tuple[str, str, str]) -> dict[str, str]:
