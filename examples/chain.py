@@ -33,6 +33,8 @@ class Chain:
     visitor: Callable[[], str] = lambda: ""
     """Writes something as a visitor; returns what must be there after the way back."""
     remains: Callable[[str], bool] = lambda what: True
+    amend: Callable[[Path], None] = lambda plan: None
+    """What a person has to add to the plan: changes of the site's own code."""
     seconds: dict[str, float] = field(default_factory=dict)
 
     def harbor(self, *words: str, code: int | tuple[int, ...] = 0) -> Any:
@@ -76,6 +78,7 @@ class Chain:
         for _ in range(self.same_trials):
             self.findings(self.harbor("trial", "run", "same.toml", code=(0, 1)), "A/A")
         self.harbor("plan", "draft", *self.target, "--no-pages")
+        self.amend(self.folder / "upgrade.toml")
         self.harbor("plan", "check", code=(0, 1))
         if self.rehearse()["verdict"] != "pass" and self.accept() != "pass":
             sys.exit("the trial does not pass")

@@ -7,6 +7,7 @@ import json
 import os
 import re
 import shutil
+import sqlite3
 import subprocess
 import tarfile
 import time
@@ -297,6 +298,9 @@ def test_init_finds_the_log_in_and_brings_a_gate(tmp_path: Path) -> None:
         with Visitor(address) as visitor, Visitor(address, {"X-Harbor-Pass": "word"}) as knows:
             assert visitor.get("/").status == 200
             (root / "maintenance.flag").write_text("word")
+            end = time.monotonic() + 10  # PHP looks for changed code every two seconds
+            while [visitor.get(p).status for p in ("/", "/join.php")] != [503, 503] and time.monotonic() < end:
+                time.sleep(0.2)
             assert [visitor.get(p).status for p in ("/", "/join.php")] == [503, 503]
             assert knows.get("/").status == 200
             (root / "maintenance.flag").unlink()
@@ -311,6 +315,22 @@ def test_init_finds_the_log_in_and_brings_a_gate(tmp_path: Path) -> None:
             "never written down"
             in harbor(tmp_path, "init", root, "--force", "--log-in", "i", "--password", "x", code=2).err
         )
+
+
+@needs_php
+def test_a_gate_is_tried_in_the_clones_own_files(tmp_path: Path) -> None:
+    """A front file that names the database: live's content in the clone would lead it to live's."""
+    with shelf(tmp_path) as (root, address):
+        with sqlite3.connect(root / "shelf.db") as db:
+            db.execute("CREATE TABLE seeds (name TEXT)")
+        db.close()
+        put(root, {"index.php": "<?php\ndefine('DB_FILE', '" + str(root / "shelf.db") + "');\n"
+            "require 'config.php';\nif (!str_contains(DB_FILE, '/clones/') && php_sapi_name() === 'cli-server' "
+            f"&& !str_ends_with($_SERVER['HTTP_HOST'], '{address.rpartition(':')[2]}')) {{ http_response_code(500); "
+            "exit; }\necho '<title>Shelf</title>';\n"})  # fmt: skip
+        harbor(tmp_path, "init", root, "--yes", "--maintenance")
+        gate = open_site(tmp_path / "keenharbor.toml").model.maintenance
+        assert gate is not None and "index.php" in gate.gate
 
 
 def test_a_cutover_does_not_rely_on_a_flag_that_nobody_looks_at(served: Scene) -> None:

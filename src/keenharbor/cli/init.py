@@ -306,7 +306,7 @@ def _maintenance(session: Session, site: SiteView, out: Path, *, on: bool, yes: 
     if change.contents and not session.as_json:
         session.out.print(Text(change.shown()))
     if on and change.contents:
-        try_gate(site, session.store(site, create=True), gate, change, session.progress)
+        try_gate(site, session.store(site, create=True), gate, session.progress)
         session.progress.note(
             "tried on a clone: it keeps visitors out while the flag stands, and lets the tool through"
         )

@@ -50,7 +50,7 @@ def gate_change(site: SiteView, gate: Gate, *, out: bool = False) -> GateChange:
     return GateChange(changes)
 
 
-def try_gate(site: SiteView, store: Store, gate: Gate, change: GateChange, progress: Progress) -> None:
+def try_gate(site: SiteView, store: Store, gate: Gate, progress: Progress) -> None:
     """Put it into a clone, and see that it keeps visitors out while the flag stands, and only then. Raises
     `KeenHarborError`."""
     snapshot = take_guarded(site, store, TakeOptions(reason="before a trial"), progress)
@@ -60,7 +60,8 @@ def try_gate(site: SiteView, store: Store, gate: Gate, change: GateChange, progr
         try:
             with clone:
                 before = _status(clone.address)
-                _write(clone.site, change)
+                # What stands in the clone's own files: live's would lead it back to live.
+                _write(clone.site, gate_change(clone.site, gate))
                 clone.restart()
                 _expect(_status(clone.address), before, "with the gate, the clone does not answer as before")
                 clone.site.tree.write(gate.flag, _WORD.encode(), 0o644)

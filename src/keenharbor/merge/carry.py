@@ -58,13 +58,55 @@ def carry_over(
     result = CarriedOver()
     wanted = set(tables)
     delta = row_delta(base, theirs)
+    waiting: list[_Carried] = []
     for name, table in sorted(delta.tables.items()):
         if name in wanted:
-            _carry_table(name, table, theirs, ours, writer, result)
+            waiting += _carry_table(name, table, theirs, ours, writer, result)
         elif table.added or table.changed or table.removed:
             counts = [("new", table.added), ("changed", table.changed), ("removed", table.removed)]
             result.elsewhere.append(f"table {name}: " + ", ".join(plural(len(r), f"{w} row") for w, r in counts if r))
+    _carry_in_turn(waiting, writer, result)
     return result
+
+
+@dataclass
+class _Carried:
+    """A row that is to be added: its columns and values there, the row as it was with its columns, those of them that
+    are not there any more, and why it was refused."""
+
+    table: str
+    columns: list[str]
+    values: Row
+    was: Row
+    was_columns: tuple[str, ...]
+    lost: list[str]
+    refusal: str = ""
+
+
+def _carry_in_turn(waiting: list[_Carried], writer: DatabaseWriter, result: CarriedOver) -> None:
+    """Add rows that had been refused, as long as some are taken: a row that belongs to another one (the fields of a
+    form that was sent) is refused until that is there, and which belongs to which the tables' names do not tell."""
+    taken = True
+    while waiting and taken:
+        taken, still = False, list[_Carried]()
+        for row in waiting:
+            row.refusal = writer.insert(row.table, row.columns, row.values) or ""
+            if row.refusal:
+                still.append(row)
+            else:
+                taken = True
+                _note_carried(row, result)
+        waiting = still
+    for row in waiting:
+        result.put_aside(row.table, f"refused: {row.refusal}", row.was_columns, row.was)
+
+
+def _note_carried(row: _Carried, result: CarriedOver) -> None:
+    result.carried[row.table] = result.carried.get(row.table, 0) + 1
+    if any(row.was[row.was_columns.index(c)] is not None for c in row.lost):
+        reason = f"carried, but for columns that are not there any more: {', '.join(row.lost)}"
+        result.put_aside(row.table, reason, row.was_columns, row.was)
+        result.trimmed += 1
 
 
 def _carry_table(
@@ -74,12 +116,14 @@ def _carry_table(
     ours: DatabaseState,
     writer: DatabaseWriter,
     result: CarriedOver,
-) -> None:
+) -> list[_Carried]:
+    """Carry what can be; returns the rows that were refused for now."""
     source, target = theirs.schema.table(name), ours.schema.table(name)
     if source is None or target is None:
         for row in delta.added:
             result.put_aside(name, "the table is not there any more", delta.columns_right, row)
-        return
+        return []
+    refused: list[_Carried] = []
     shared = [c for c in source.columns if c in target.columns]
     lost = [c for c in source.columns if c not in target.columns]
     pick = [source.columns.index(c) for c in shared]
@@ -95,16 +139,11 @@ def _carry_table(
             if encode_row([there[target.columns.index(c)] for c in shared]) != encode_row(mapped):
                 result.put_aside(name, "another row has this key", source.columns, row)
             continue
-        refusal = writer.insert(name, shared, mapped)
-        if refusal is not None:
-            result.put_aside(name, f"refused: {refusal}", source.columns, row)
-            continue
-        result.carried[name] = result.carried.get(name, 0) + 1
-        values = {c: row[source.columns.index(c)] for c in lost}
-        if any(v is not None for v in values.values()):
-            reason = f"carried, but for columns that are not there any more: {', '.join(lost)}"
-            result.put_aside(name, reason, source.columns, row)
-            result.trimmed += 1
+        carried = _Carried(name, shared, mapped, row, source.columns, lost)
+        if writer.insert(name, shared, mapped) is not None:
+            refused.append(carried)
+        else:
+            _note_carried(carried, result)
     for before, after in delta.changed:
         # A migration that only filled a new column changed nothing that this table could hold.
         both = [c for c in delta.columns_left if c in delta.columns_right]
@@ -113,3 +152,4 @@ def _carry_table(
             result.put_aside(name, "changed since; the earlier row was put back", delta.columns_right, after)
     for row in delta.removed:
         result.put_aside(name, "removed since; the row was put back", delta.columns_left, row)
+    return refused

@@ -144,7 +144,9 @@ class Gate:
 def gate_for(root: ReadPath, entries: Mapping[str, Entry], language: str, settings: Sequence[str]) -> Gate:
     """The gate that fits a site. Raises `UsageError` where none is known for its language, or no front is found."""
     if language == "php":
-        fronts = [p for p in sorted(entries) if _is_front(root, p, entries[p]) and p not in settings]
+        # A file of settings is no front, but where it answers visitors itself.
+        own = {p for p in settings if posixpath.basename(p) != "index.php"}
+        fronts = [p for p in sorted(entries) if _is_front(root, p, entries[p]) and p not in own]
         if fronts:
             return Gate("php", tuple(fronts))
     elif language == "python":
@@ -178,7 +180,9 @@ def _lists_middleware(root: ReadPath, entries: Mapping[str, Entry]) -> str | Non
 def _is_front(root: ReadPath, path: str, entry: Entry) -> bool:
     """Whether a web server would run that file for a visitor: PHP at the top, or the index of a folder there."""
     name = posixpath.basename(path)
-    if entry.kind != "file" or not name.endswith(".php") or path.count("/") > 1 or entry.area in ("settings", "cache"):
+    if entry.kind != "file" or not name.endswith(".php") or path.count("/") > 1 or entry.area == "cache":
+        return False
+    if entry.area == "settings" and name != "index.php":
         return False
     if "/" in path and name != "index.php":
         return False
