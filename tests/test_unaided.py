@@ -30,9 +30,9 @@ from keenharbor.compare.markup import read_markup
 from keenharbor.compare.visitor import VisitError
 from keenharbor.database import Schema, Table
 from keenharbor.demo.scene import Scene
-from keenharbor.host import Here
+from keenharbor.host import Here, ReadPath, WalkRules
 from keenharbor.site.feed import allows
-from keenharbor.site.gates import Gate
+from keenharbor.site.gates import Gate, gate_for
 from keenharbor.site.indexfeed import Index
 from keenharbor.site.inference.contents import TableKind, _with_related
 from keenharbor.site.inference.ground import Ground
@@ -41,6 +41,7 @@ from keenharbor.site.load import open_site
 from keenharbor.site.releasefiles import release_files
 from keenharbor.site.settings import settings_in
 from keenharbor.site.sitefeed import feed_of
+from keenharbor.tree import AreaRules, scan_tree
 
 PHP = shutil.which("php")
 needs_php = pytest.mark.skipif(PHP is None, reason="php is not installed")
@@ -330,7 +331,16 @@ def test_a_gate_is_tried_in_the_clones_own_files(tmp_path: Path) -> None:
             "exit; }\necho '<title>Shelf</title>';\n"})  # fmt: skip
         harbor(tmp_path, "init", root, "--yes", "--maintenance")
         gate = open_site(tmp_path / "keenharbor.toml").model.maintenance
-        assert gate is not None and "index.php" in gate.gate
+        assert gate is not None and "index.php" in gate.gate and gate.flag == "maintenance.flag"
+
+
+def test_a_flag_of_which_the_site_speaks_itself_is_left_to_it(tmp_path: Path) -> None:
+    put(
+        tmp_path, {"index.php": "<?php\nif (is_file('maintenance.flag')) { http_response_code(503); exit; }\necho 1;\n"}
+    )
+    tree = Here(tmp_path.parent).reading(str(tmp_path))
+    entries = scan_tree(tree, WalkRules(AreaRules({}))).entries
+    assert gate_for(ReadPath(tree), entries, "php", []).flag == "closed-for-a-change.flag"
 
 
 def test_a_cutover_does_not_rely_on_a_flag_that_nobody_looks_at(served: Scene) -> None:

@@ -16,6 +16,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.host import Entry, ReadPath
 
 FLAG = "maintenance.flag"
+OTHER_FLAG = "closed-for-a-change.flag"
 HEADER = "X-Harbor-Pass"
 _BEGIN, _END = "maintenance gate: begin", "maintenance gate: end"
 _PHP = """\
@@ -143,36 +144,51 @@ class Gate:
 
 def gate_for(root: ReadPath, entries: Mapping[str, Entry], language: str, settings: Sequence[str]) -> Gate:
     """The gate that fits a site. Raises `UsageError` where none is known for its language, or no front is found."""
+    flag = _free_flag(root, entries)
     if language == "php":
         # A file of settings is no front, but where it answers visitors itself.
         own = {p for p in settings if posixpath.basename(p) != "index.php"}
         fronts = [p for p in sorted(entries) if _is_front(root, p, entries[p]) and p not in own]
         if fronts:
-            return Gate("php", tuple(fronts))
+            return Gate("php", tuple(fronts), flag)
     elif language == "python":
         listing = _lists_middleware(root, entries)
         if listing is not None:
             above = "" if "manage.py" in entries else posixpath.dirname(listing)
-            return Gate("python", (listing, posixpath.join(above, _MIDDLEWARE_FILE)))
+            return Gate("python", (listing, posixpath.join(above, _MIDDLEWARE_FILE)), flag)
         fronts = [
             p for p, e in sorted(entries.items())
             if e.kind == "file" and posixpath.basename(p) in ("wsgi.py", "passenger_wsgi.py") and p.count("/") <= 2
             and re.search(r"(?m)^application\b", (root / p).read_text(errors="replace"))
         ]  # fmt: skip
         if fronts:
-            return Gate("python", tuple(fronts[:1]))
+            return Gate("python", tuple(fronts[:1]), flag)
     raise UsageError(
         f"no file was found that answers requests in {language}", where=str(root),
         advice="name a flag that your web server or system knows, under [maintenance]: 'flag' and 'header'",
     )  # fmt: skip
 
 
+def _free_flag(root: ReadPath, entries: Mapping[str, Entry]) -> str:
+    """The name of a flag of which the site's own code does not speak: that would keep the tool out with its own
+    pass."""
+    for path, entry in entries.items():
+        own = (
+            entry.kind == "file" and path.endswith((".php", ".py")) and path.count("/") <= 3 and entry.size < 64 * 1024
+        )
+        if own and not _OF_OTHERS.search(path) and FLAG in (root / path).read_text(errors="replace"):
+            return OTHER_FLAG
+    return FLAG
+
+
+_OF_OTHERS = re.compile(r"(^|/)(tests?|examples?|node_modules|site-packages|vendor)/")
+
+
 def _lists_middleware(root: ReadPath, entries: Mapping[str, Entry]) -> str | None:
     """The settings module that lists what each request passes through."""
     for path, entry in sorted(entries.items(), key=lambda e: (e[0].count("/"), e[0])):
         code = entry.kind == "file" and path.endswith(".py") and path.count("/") <= 3 and entry.size < 256 * 1024
-        others = re.search(r"(^|/)(tests?|examples?|node_modules|site-packages)/", path)
-        if code and not others and _MIDDLEWARE_LIST.search((root / path).read_text(errors="replace")):
+        if code and not _OF_OTHERS.search(path) and _MIDDLEWARE_LIST.search((root / path).read_text(errors="replace")):
             return path
     return None
 
