@@ -1,5 +1,5 @@
-"""Writes docs/reference/: each command, each kind of step, each key of the site file, from what reads them; and the
-JSON Schemas of site file and plan."""
+"""Writes docs/reference/: each command, each kind of step, each key of the site file, from what reads them; the JSON
+Schemas of site file and plan; and docs/man/."""
 
 from __future__ import annotations
 
@@ -51,6 +51,52 @@ def commands_text() -> str:
                 parts.append(f"- `{shown}`: {told}" if told else f"- `{shown}`")
         parts.append("")
     return _wrapped(parts)
+
+
+def man_pages() -> dict[str, str]:
+    """Manual pages by file name, in the macros of man(7): one of the program, one for each command or group."""
+    context = click.Context(cli)
+    pages, listed = {}, []
+    for name in cli.list_commands(context):
+        command = cli.get_command(context, name)
+        assert command is not None
+        listed.append((f"keenharbor {name}", command.get_short_help_str(200)))
+        inner = _commands(command, (name,)) if isinstance(command, click.Group) else {name: command}
+        parts = [_man_head(f"keenharbor-{name}", command.get_short_help_str(200)), ".SH SYNOPSIS\n"]
+        for words, one in inner.items():
+            usage = " ".join(one.collect_usage_pieces(click.Context(one, info_name=words)))
+            parts.append(f".B {_roff(f'keenharbor {words}')}\n{_roff(usage)}\n.br\n")
+        for words, one in inner.items():
+            parts += [f".SH {_roff(words.upper())}\n", _man_text(one.help), *_man_options(one)]
+        parts.append(".SH SEE ALSO\n.BR keenharbor (1),\n.B keenharbor manual\n")
+        pages[f"keenharbor-{name}.1"] = "".join(parts)
+    shown = "".join(f".TP\n.B {_roff(words)}\n{_roff(told)}\n" for words, told in listed)
+    head = _man_head("keenharbor", (cli.help or "").split("\n")[0])
+    pages["keenharbor.1"] = (
+        f"{head}.SH SYNOPSIS\n.B keenharbor\nCOMMAND [OPTIONS] [ARGUMENTS]\n.SH DESCRIPTION\n{_man_text(cli.help)}"
+        f".SH COMMANDS\n{shown}.SH SEE ALSO\n.B keenharbor manual\nshows the guide, and how each message is met.\n"
+    )
+    return pages
+
+
+def _man_head(name: str, told: str) -> str:
+    return f'.TH {name.upper()} 1 "" "Keen Harbor"\n.SH NAME\n{_roff(name)} \\- {_roff(told)}\n'
+
+
+def _man_text(text: str | None) -> str:
+    paragraphs = re.split(r"\n\s*\n", inspect.cleandoc(text or "").replace("\b\n", ""))
+    return "".join(f".PP\n{_roff(p)}\n" for p in paragraphs)
+
+
+def _man_options(command: click.Command) -> list[str]:
+    records = (p.get_help_record(click.Context(command)) for p in command.params)
+    return [f".TP\n.B {_roff(r[0])}\n{_roff(r[1])}\n" for r in records if r is not None]
+
+
+def _roff(text: str) -> str:
+    """Text as roff has it: no line that would be read as a command, dashes as they are typed."""
+    lines = text.replace("\\", "\\e").replace("-", "\\-").splitlines()
+    return "\n".join(f"\\&{line}" if line[:1] in (".", "'") else line for line in lines)
 
 
 def steps_text() -> str:
@@ -154,11 +200,13 @@ def files() -> dict[Path, str]:
     return {
         HERE / "reference/commands.md": commands_text(), HERE / "reference/steps.md": steps_text(),
         HERE / "reference/keys.md": keys_text(),
+        **{HERE / "man" / name: text for name, text in man_pages().items()},
         **{HERE / f"{n}.schema.json": json.dumps(s, indent=1, ensure_ascii=False) + "\n" for n, s in schemas.items()},
     }  # fmt: skip
 
 
 if __name__ == "__main__":
-    (HERE / "reference").mkdir(exist_ok=True)
+    for folder in ("reference", "man"):
+        (HERE / folder).mkdir(exist_ok=True)
     for file, text in files().items():
         file.write_text(text, encoding="utf-8")

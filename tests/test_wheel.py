@@ -54,6 +54,8 @@ def test_the_installed_program_reads_its_manual_and_sets_up_its_demo(installed: 
         env=os.environ | {"PYTHONPATH": str(installed)}, check=True, capture_output=True, text=True,
     ).stdout  # fmt: skip
     assert where.startswith(str(installed))
+    pages = {p.name for p in installed.glob("*.data/data/share/man/man1/*.1")}
+    assert {"keenharbor.1", "keenharbor-snapshot.1", "keenharbor-trial.1"} <= pages
     inside = {p.stem for p in (installed / "keenharbor/manual").rglob("*.*")}
     assert {*TOPICS, *SCHEMAS} <= inside
     for topic in ("guide", "steps", "plan.schema"):
