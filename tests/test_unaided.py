@@ -424,6 +424,21 @@ def test_the_manual_is_there_and_true(tmp_path: Path) -> None:
         assert file.read_text(encoding="utf-8") == text, f"make it anew: python docs/make_reference.py ({file.name})"
 
 
+def test_documents_name_no_option_that_is_not_there() -> None:
+    home = Path(__file__).parents[1]
+    known = {part.split("\n", 1)[0].strip(): part
+        for part in (home / "docs/reference/commands.md").read_text().split("\n## keenharbor ")[1:]}  # fmt: skip
+    wrong = []
+    for file in (home / "README.md", *(home / "docs").glob("*.md")):
+        for found in re.finditer(r"keenharbor ([a-z]+)(?: ([a-z]+))?([^\n`]*)", file.read_text()):
+            part = known.get(f"{found[1]} {found[2]}") or known.get(found[1], "")
+            said = re.findall(r"(?<!\S)--[a-z][a-z-]+", found[3])
+            wrong += [
+                f"{file.name}: {found[0]}" for option in said if part and option not in part and option != "--help"
+            ]
+    assert not wrong, wrong
+
+
 def test_a_version_by_itself_is_what_is_wanted_at_least() -> None:
     assert allows("5.0", "5.2") and allows(" 5.0 ", "5.0") and not allows("5.0", "4.9") and allows("", "1")
 
