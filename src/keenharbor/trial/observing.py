@@ -114,8 +114,37 @@ def laid_of_steps(model: SiteFile, steps: Sequence[SeenStep], start: Snapshot, e
             yield seen, away[seen.place], None
 
 
+def unconfirmed(steps: Sequence[SeenStep], final: Sequence[Laid]) -> list[Laid]:
+    """What showed after a step on a page that does not load any more: it stays, with its weight. A page (or a site)
+    that is dead heals nothing."""
+    identities = {o.identity for o, _, _ in final}
+    found: dict[tuple[str, str, str], Laid] = {}
+    for at, step in enumerate(steps):
+        for seen in step.observations:
+            since = _dead_since(steps, seen.page) if seen.page else None
+            if since is None or seen.identity in identities | found.keys() or seen.weight is Weight.NOTE or at >= since:
+                continue
+            # What was looked at again in between, and found as before, had healed by then.
+            if any(seen.identity not in {o.identity for o in s.observations} for s in steps[at:since]):
+                continue
+            text = f"{seen.text}; it cannot be confirmed since step {steps[since].name}, when the page stopped loading"
+            found[seen.identity] = (replace(seen, text=text), step.name, None)
+    return list(found.values())
+
+
+def _dead_since(steps: Sequence[SeenStep], page: str) -> int | None:
+    """The number of the step from which on the page never loaded again; None where it loads at the end."""
+    since = None
+    for number in range(len(steps) - 1, -1, -1):
+        look = steps[number].look
+        if look is not None and (page not in look.pages or look.pages[page].loads):
+            break
+        since = number
+    return since
+
+
 def passing(steps: Sequence[SeenStep], final: Sequence[Laid]) -> list[Laid]:
-    """What showed after a step and was gone at the end."""
+    """What showed after a step, was looked at again at the end, and was gone."""
     identities = {o.identity for o, _, _ in final}
     found: dict[tuple[str, str, str], Laid] = {}
     for step in steps:

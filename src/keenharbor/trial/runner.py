@@ -16,7 +16,7 @@ from keenharbor.clone.facts import TRIAL_PURPOSE
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
 from keenharbor.clone.server import port_is_taken
-from keenharbor.compare import Look, Observation, Weight, compare_pages, group, learn_noise, verdict_of
+from keenharbor.compare import Look, Noise, Observation, Weight, compare_pages, group, learn_noise, verdict_of
 from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.camera import Camera
 from keenharbor.compare.findings import Finding
@@ -30,9 +30,10 @@ from keenharbor.snapshot.take import new_id
 from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.trial.accepted import read_accepted, sort_out
+from keenharbor.trial.control import Control, by_the_clock, look_at_both, not_by_the_clock
 from keenharbor.trial.gallery import MOST_PAGES, Gallery
 from keenharbor.trial.isolation import isolation_of, of_isolation, traces_of_live
-from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_log, of_step, passing
+from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_log, of_step, passing, unconfirmed
 from keenharbor.trial.pace import PaceFound
 from keenharbor.trial.plan import Plan
 from keenharbor.trial.record import (
@@ -130,6 +131,7 @@ def run_trial(
                 raise
             clone = rehearsal.stage.clone
             clone.stop()
+            rehearsal.drop_control()
             laid = rehearsal.laid(pace)
             findings, accepted = sort_out(rehearsal.findings(laid), agreed)
             mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in rehearsal.stage.mails())
@@ -174,6 +176,9 @@ class _Rehearsal:
         self._live, self._plan, self._feed, self._mailbox = live, plan, feed, mailbox
         self._options, self._progress, self._folder, self._snapshot = options, progress, folder, snapshot
         self._clone: Clone | None = None
+        self._control: Control | None = None
+        self._control_end: Look | None = None
+        self._no_control = ""
         self._checkpoint: Snapshot | None = None
 
     @property
@@ -181,9 +186,25 @@ class _Rehearsal:
         return self.record.before.look
 
     def drop(self) -> None:
-        """Remove the clone, if there is one."""
+        """Remove the clones, if there are any."""
+        self.drop_control()
         if self._clone is not None:
             self._clone.drop()
+
+    def drop_control(self) -> None:
+        """Remove the control, if there is one."""
+        control, self._control = self._control, None
+        if control is not None:
+            control.drop()
+
+    def _make_control(self) -> None:
+        """The second clone. What it is for can be done without it, though less surely: then it is said why."""
+        self._progress.stage("making a second clone, on which nothing will be done")
+        try:
+            self._control = Control(self._live, self._snapshot, self._feed)
+        except KeenHarborError as error:
+            self._no_control = error.what
+            self._progress.note(f"there is no second clone: {error.what}")
 
     def begin(self, identity: str, earlier: GoOn | None) -> None:
         """Make the clone and look at it unchanged; or take up what an earlier trial has left.
@@ -205,6 +226,7 @@ class _Rehearsal:
             record_proof(self._snapshot, how, False, time.monotonic() - restoring, error.what)
             raise
         took = time.monotonic() - restoring
+        self._make_control()
         self._look_before()
         starts = [self.before.pages[s] for s in self._live.model.look.starts if s in self.before.pages]
         good = bool(starts) and all(page.loads for page in starts)
@@ -224,18 +246,21 @@ class _Rehearsal:
         self.stage = Stage(self._live, self._clone, self._mailbox, self._feed, self._options.ask)
 
     def _look_before(self) -> None:
-        """Look twice at the unchanged clone, and learn what is noise."""
+        """Look twice at the unchanged clone (at the control beside it), and learn what is noise."""
         self._progress.stage("looking at the unchanged clone, twice")
         # What the scripted visits write they have written before the first look: it is no noise then.
-        self.stage.make_checks()
+        for stage in (self.stage, self._control.stage) if self._control is not None else (self.stage,):
+            stage.make_checks()
         first = self.stage.look(samples=BEFORE_SAMPLES, learn=True)
-        second = self.stage.look(tuple(first.pages), samples=BEFORE_SAMPLES, learn=True)
+        second, beside = look_at_both(
+            self.stage, self._control, lambda s: s.look(tuple(first.pages), samples=BEFORE_SAMPLES, learn=True)
+        )
         times: dict[str, list[float]] = {}
         for look in (first, second):
             for path, page in look.pages.items():
                 times.setdefault(path, []).extend(page.seconds)
         self._initial = self._take_checkpoint("before the first step")
-        noise = learn_noise([first, second])
+        noise = learn_noise([first, second, *([beside] if beside is not None else [])])
         before = SeenBefore(
             self._snapshot.id, self._initial.id, self.stage.clone.address, second, noise, times,
             sorted(self.stage.log_lines()),
@@ -262,6 +287,9 @@ class _Rehearsal:
         except KeenHarborError as error:
             # What stands may be broken by itself: the next steps are there to mend it.
             self._progress.note(error.what)
+        self._make_control()
+        if self._control is not None:
+            self._control.stage.make_checks()
 
     def carry_out(self) -> None:
         """Every step that is not done yet, each between two checkpoints and followed by a look."""
@@ -302,16 +330,29 @@ class _Rehearsal:
             seen.observations = [Observation("does-not-start", "site", Weight.DAMAGE, error.what)]
         else:
             noise = self.record.before.noise
-            seen.look = self.stage.look(
-                tuple(self.before.pages), samples=FINAL_SAMPLES if last else SAMPLES, noise=noise
-            )
-            seen.observations = compare_pages(self.before, seen.look, noise, versions, live=[self._live.address])
+            self._look_behind(seen, noise, versions, last=last)
             self._take_pictures(seen, earlier)
         known = set(earlier.log_lines if earlier else self.record.before.log_lines)
         lines = self.stage.log_lines()
         seen.of_step += of_log(sorted(lines - known))
         seen.log_lines = sorted(known | lines)
         return seen
+
+    def _look_behind(self, seen: SeenStep, noise: Noise, versions: dict[str, str], *, last: bool) -> None:
+        """Look at the pages; behind the last step at those of the control at the same moment, too."""
+        pages, live = tuple(self.before.pages), [self._live.address]
+        if not last:
+            seen.look = self.stage.look(pages, samples=SAMPLES, noise=noise)
+            seen.observations = compare_pages(self.before, seen.look, noise, versions, live)
+            return
+        seen.look, control = look_at_both(
+            self.stage, self._control, lambda s: s.look(pages, samples=FINAL_SAMPLES, noise=noise)
+        )
+        seen.observations = compare_pages(self.before, seen.look, noise, versions, live)
+        if control is not None:
+            self._control_end = control
+            earlier = {o.identity for s in self.record.steps for o in s.observations}
+            seen.observations = not_by_the_clock(seen.observations, control, seen.look, noise, versions, live, earlier)
 
     def _take_pictures(self, seen: SeenStep, earlier: SeenStep | None) -> None:
         before = self.record.before
@@ -336,6 +377,7 @@ class _Rehearsal:
         """Every difference that is there at the end, laid to its step and weighed."""
         steps = self.record.steps
         found = list(laid_of_pages(steps))
+        found += unconfirmed(steps, found)
         if steps:
             end = find_snapshot(self._store, steps[-1].record.checkpoint, self._live.name)
             found += laid_of_steps(self._live.model, steps, self._initial, end)
@@ -357,8 +399,10 @@ class _Rehearsal:
         ]
 
     def healed(self, laid: list[Laid]) -> list[Finding]:
-        """What showed after a step and was gone at the end."""
-        return group(passing(self.record.steps, laid))
+        """What showed after a step and was gone at the end, but for what the clock had done."""
+        end = self._control_end
+        clock = by_the_clock(self.before, end, self.record.before.noise) if end is not None else set()
+        return group(laid for laid in passing(self.record.steps, laid) if laid[0].identity not in clock)
 
     def remarks(self) -> list[str]:
         """What this trial could not see, in words."""
@@ -375,6 +419,14 @@ class _Rehearsal:
             found.append(
                 "no check wrote anything: what fails only when somebody saves was not seen ('writes' in a [[check]])"
             )
+        if self._no_control:
+            found.append(f"there was no second clone to tell what the clock alone does: {self._no_control}")
+        elif self._control_end is not None:
+            found += [
+                f"'{c.name}' fails without any step, too, by now: {c.problem}"
+                for c in self._control_end.checks.values()
+                if c.problem and (c.name not in self.before.checks or self.before.checks[c.name].problem is None)
+            ]
         if opaque := self.stage.clone.facts.opaque:
             listed = ", ".join(opaque[:4]) + (" …" if len(opaque) > 4 else "")
             found.append(f"names something of live in a form that could not be rewritten: {listed}")
