@@ -15,6 +15,7 @@ from urllib.parse import urlsplit
 
 from keenharbor.base.errors import UsageError
 from keenharbor.compare.camera import browser_arguments, browser_program, elsewhere_than, missing_browser
+from keenharbor.compare.reasons import reason_in
 from keenharbor.compare.visitor import Visitor
 from keenharbor.site.model import CheckPart, CheckStep
 
@@ -63,7 +64,7 @@ def run_in_browser(
             if wrong is None and step.mail_to is not None:
                 wrong = _wait_for_mail(step.mail_to, mail_to, mails_before)
             if wrong is not None:
-                return f"step {number}: {wrong}{told.complaint()}"
+                return f"step {number}: {wrong}{told.complaint() or _said(page)}"
             if landed is not None:
                 parts = urlsplit(page.url)
                 landed.append(parts.path + (f"?{parts.query}" if parts.query else ""))
@@ -111,6 +112,16 @@ class _Told:
         """The first error of a script, to be said behind what went wrong."""
         first = self._errors[0].split("\n", 1)[0][:160] if self._errors else ""
         return f"; a script of the page says: {first}" if first else ""
+
+
+def _said(page: Page) -> str:
+    """What the page says of what went wrong, to be put behind it."""
+    from playwright.sync_api import Error
+
+    with contextlib.suppress(Error):
+        if said := reason_in(page.content()):
+            return f"; the page says: {said}"
+    return ""
 
 
 def _act(page: Page, address: str, step: CheckStep, values: dict[str, str]) -> None:

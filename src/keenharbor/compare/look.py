@@ -19,6 +19,7 @@ from selectolax.lexbor import LexborHTMLParser
 
 from keenharbor.base.text import today
 from keenharbor.compare.markup import Markup, read_markup
+from keenharbor.compare.reasons import reason_in, title_in
 from keenharbor.compare.sitemaps import listed_pages
 from keenharbor.compare.visitor import Answer, VisitError, Visitor
 from keenharbor.site.model import CheckPart, CheckStep, LookPart
@@ -73,7 +74,8 @@ class FileSeen:
 @dataclass
 class Look:
     """What was seen at one time: pages by path (those that only a member sees with `LOGGED_IN` behind it), status and
-    content of images and other files, scripted visits, why nobody could log in (None: somebody did, or none was to)."""
+    content of images and other files, scripted visits, why nobody could log in (None: somebody did, or none was to);
+    ``cut`` says that there were more pages than were to be looked at."""
 
     address: str
     pages: dict[str, PageSeen] = field(default_factory=dict)
@@ -81,6 +83,7 @@ class Look:
     files: dict[str, FileSeen] = field(default_factory=dict)
     checks: dict[str, CheckSeen] = field(default_factory=dict)
     log_in_problem: str | None = None
+    cut: bool = False
 
 
 def take_look(
@@ -173,6 +176,7 @@ def _walk_pages(
                     continue
             queued.add(link)
             queue.append(link)
+    look.cut = look.cut or bool(queue) or any(p not in queued for p in left)
 
 
 def make_checks(
@@ -346,6 +350,16 @@ def filled(fields: Mapping[str, str], once: str) -> dict[str, str]:
     return found
 
 
+def _why(answer: Answer) -> str:
+    """What the answer says of itself, to be put behind what is wrong with it."""
+    if "html" not in answer.header("Content-Type"):
+        return ""
+    said = reason_in(answer.text)
+    if not said and answer.status >= 400:
+        said = title_in(answer.text)
+    return f"; the page says: {said}" if said else ""
+
+
 def run_check(
     visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequence[str]], landed: list[str] | None = None
 ) -> str | None:
@@ -390,9 +404,9 @@ def run_check(
         except LookupError as error:
             return f"step {number}: {error.args[0]}"
         if answer.status != step.status:
-            return f"step {number}: status {answer.status}, expected {step.status}"
+            return f"step {number}: status {answer.status}, expected {step.status}{_why(answer)}"
         if (lacking := _lacking(step, answer.text)) is not None:
-            return f"step {number}: {lacking}"
+            return f"step {number}: {lacking}{_why(answer)}"
         if step.mail_to is not None and step.mail_to not in list(mail_to())[mails_before:]:
             return f"step {number}: no mail to {step.mail_to} was sent"
         markup = markup_of(visitor, answer, urlsplit(answer.path).path)

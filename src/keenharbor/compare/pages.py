@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Collection, Iterator, Mapping
 
 from keenharbor.base.text import plural
+from keenharbor.compare.exposed import exposures
 from keenharbor.compare.findings import Observation, Weight
 from keenharbor.compare.look import LOGGED_IN, FileSeen, Look, PageSeen
 from keenharbor.compare.markup import Block, Markup
@@ -14,17 +15,19 @@ from keenharbor.compare.noise import Noise
 
 
 def compare_pages(
-    before: Look, after: Look, noise: Noise, versions: Mapping[str, str] | None = None, live: Collection[str] = ()
-) -> list[Observation]:
+    before: Look, after: Look, noise: Noise, versions: Mapping[str, str] | None = None, live: Collection[str] = (),
+    secrets: Collection[str] = (),
+) -> list[Observation]:  # fmt: skip
     """What differs from ``before`` to ``after``, without noise.
 
     ``versions`` maps old version numbers to new ones: a text that differs only by these is as it should be. ``live``
-    are addresses that nothing may lead to: those of the site that a clone was made of."""
+    are addresses that nothing may lead to: those of the site that a clone was made of; ``secrets`` values that no page
+    may show. A page that a look did not come to, since it was cut, is neither gone nor new."""
     shut_out = after.log_in_problem is not None and before.log_in_problem is None
     return [
         *(_shut_out(before, after) if shut_out else ()),
         *_moves(_moved(before, after), after),
-        *_each_page(before, after, noise, versions or {}, without_members=shut_out),
+        *_each_page(before, after, noise, versions or {}, secrets, without_members=shut_out),
         *_assets(before, after, noise),
         *_leading_to_live(after, live),
         *_failed_checks(before, after, noise),
@@ -48,8 +51,9 @@ def _moves(moved: Mapping[str, str], after: Look) -> Iterator[Observation]:
 
 
 def _each_page(
-    before: Look, after: Look, noise: Noise, versions: Mapping[str, str], *, without_members: bool
-) -> Iterator[Observation]:
+    before: Look, after: Look, noise: Noise, versions: Mapping[str, str], secrets: Collection[str], *,
+    without_members: bool,
+) -> Iterator[Observation]:  # fmt: skip
     moved = _moved(before, after)
     apart = {*noise.pages, *moved, *moved.values()}
     for path in sorted(before.pages.keys() | after.pages.keys()):
@@ -58,10 +62,16 @@ def _each_page(
         left, right = before.pages.get(path), after.pages.get(path)
         if left is not None and right is not None:
             yield from _page(path, left, right, noise, versions)
+            if right.loads and right.markup is not None:
+                yield from exposures(path, left.markup, right.markup, secrets)
+        elif (right is None and after.cut) or (left is None and before.cut):
+            continue
         elif right is None:
             yield Observation("page-gone", path, Weight.DAMAGE, f"{path} was not found any more", path)
         elif right.loads:
             yield Observation("page-new", path, Weight.NOTE, f"{path} is new", path)
+            if right.markup is not None:
+                yield from exposures(path, None, right.markup, secrets)
         else:
             text = f"a link leads to {path}, which does not load"
             yield Observation("link-broken", path, Weight.DAMAGE, text, path)
@@ -157,6 +167,10 @@ def _page(
             "page-fails", shown, Weight.DAMAGE, f"{path} fails: {shown}", path, f"status {left.status}", shown
         )
         return
+    if left.status in (401, 403) and right.loads and right.redirect is None:
+        text = f"{path} is open to everybody; it was closed (status {left.status})"
+        yield Observation("open-to-all", path, Weight.DAMAGE, text, path, f"status {left.status}", str(right.status))
+        return
     if left.redirect != right.redirect:
         loop = right.redirect == path
         text = f"{path} sends visitors to itself, again and again" if loop else f"{path} sends visitors elsewhere"
@@ -184,10 +198,25 @@ def _page(
     for aspect in ("title", "description", "canonical", "robots"):
         before, after = getattr(a, aspect), getattr(b, aspect)
         if before != after and _aged(before, versions) != after and not noise.covers_aspect(path, aspect):
-            yield Observation(f"{aspect}-changed", aspect, Weight.DOUBT, f"the {aspect} changed", path, before, after)
+            weight, text = _of_aspect(aspect, before, after)
+            yield Observation(f"{aspect}-changed", aspect, weight, text, path, before, after)
     yield from _blocks(path, a, b, noise, versions)
     yield from _forms(path, a, b, noise)
     yield from _stale(path, right, noise)
+
+
+def _of_aspect(aspect: str, before: str, after: str) -> tuple[Weight, str]:
+    """How much it matters that the title, the description or what is told to robots is another one: what takes a page
+    out of search engines is damage that nobody sees."""
+    if aspect == "robots" and _keeps_out(after) and not _keeps_out(before):
+        return Weight.DAMAGE, "search engines are told to leave the page out"
+    if aspect == "canonical" and before and not after:
+        return Weight.DAMAGE, "the canonical address is gone"
+    return Weight.DOUBT, f"the {aspect} changed"
+
+
+def _keeps_out(robots: str) -> bool:
+    return bool(re.search(r"(?i)\b(noindex|none)\b", robots))
 
 
 def _headers(path: str, left: PageSeen, right: PageSeen, noise: Noise) -> Iterator[Observation]:
@@ -198,6 +227,8 @@ def _headers(path: str, left: PageSeen, right: PageSeen, noise: Noise) -> Iterat
         if before != after:
             what = "is gone" if not after else "is new" if not before else "changed"
             weight = Weight.NOTE if not before and name != "X-Robots-Tag" else Weight.DOUBT
+            if name == "X-Robots-Tag" and _keeps_out(after) and not _keeps_out(before):
+                weight = Weight.DAMAGE
             yield Observation(
                 f"header-{what.split()[-1]}", name, weight, f"the header {name} {what}", path, before, after
             )

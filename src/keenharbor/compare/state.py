@@ -6,12 +6,15 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from keenharbor.base.text import plural, shorten
+from keenharbor.compare.exposed import SHORTEST_SECRET
 from keenharbor.compare.findings import Observation, Weight
 from keenharbor.database import DatabaseState, Row, RowDelta, TableDelta
 from keenharbor.database.cells import cell_value, flat
 from keenharbor.host.areas import fits
+from keenharbor.site.load import live_database_place
 from keenharbor.site.model import SiteFile
 from keenharbor.site.passing import Passing
+from keenharbor.site.view import SiteView
 from keenharbor.tree import Entry, compare_trees
 
 HIDDEN = "(hidden)"
@@ -23,8 +26,8 @@ EVERY_CHANGE = ("cache", "logs")
 def compare_files(
     before: Mapping[str, Entry], after: Mapping[str, Entry], expected: Collection[str] = ()
 ) -> list[Observation]:
-    """Files that came, went or changed, but for caches, logs and the paths that fit ``expected``; one an area and
-    way."""
+    """Files that came, went or changed, but for caches, logs and the paths that fit ``expected``; one an area and way.
+    Rights that others than the owner have gained are damage."""
     difference = compare_trees(before, after)
     found: list[Observation] = []
     for what, paths, side in (
@@ -44,7 +47,9 @@ def compare_files(
                 + ", ".join(names[:4])
             )
             place = f"{area} {what}"
-            found.append(Observation("files", place, Weight.DOUBT, text + (" …" if len(names) > 4 else "")))
+            wider = what == "given other rights" and any(side[p].mode & ~before[p].mode & 0o077 for p in names)
+            weight = Weight.DAMAGE if wider else Weight.DOUBT
+            found.append(Observation("files", place, weight, text + (" …" if len(names) > 4 else "")))
     return found
 
 
@@ -125,6 +130,12 @@ def settings_of(state: DatabaseState, model: SiteFile) -> dict[str, str]:
     at_name, at_value = table.columns.index(part.name), table.columns.index(part.value)
     rows = Passing(model.volatile).standing(table, state.rows(part.table))
     return {str(row[at_name]): str(row[at_value]) for row in rows}
+
+
+def secret_values(site: SiteView) -> set[str]:
+    """The values of the site's settings that are called like secrets, and the password of its database."""
+    values = {v for k, v in site.settings().items() if _SECRET.search(k.rpartition(".")[2])}
+    return {v.strip() for v in (*values, live_database_place(site).password) if len(v.strip()) >= SHORTEST_SECRET}
 
 
 def compare_settings(before: Mapping[str, object], after: Mapping[str, object], prefix: str = "") -> list[Observation]:

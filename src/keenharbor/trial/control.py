@@ -59,14 +59,14 @@ def look_at_both(stage: Stage, control: Control | None, look: Callable[[Stage], 
 def not_by_the_clock(
     observations: Sequence[Observation], control: Look, after: Look, noise: Noise, versions: Mapping[str, str],
     live: Sequence[str],
-    earlier: Collection[tuple[str, str, str]] = (),
+    earlier: Collection[tuple[str, str, str]] = (), secrets: Collection[str] = (),
 ) -> list[Observation]:  # fmt: skip
     """Those of ``observations`` (of the last look against the first) that also show when the last look is held against
     that at the ``control`` of the same moment: all others are on both sides.
 
     Where both show in one place, but are of another kind (the clock has moved a part of it), what the steps did is
     told; under the kind that it had in an ``earlier`` look, by whose identity it is laid to its step."""
-    now = compare_pages(control, after, noise, versions, live)
+    now = compare_pages(control, after, noise, versions, live, secrets)
     same = {o.identity for o in now}
     by_place: dict[tuple[str, str], Observation] = {}
     for seen in now:

@@ -20,6 +20,7 @@ from keenharbor.compare import Look, Noise, Observation, Weight, compare_pages, 
 from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.camera import Camera
 from keenharbor.compare.findings import Finding
+from keenharbor.compare.state import secret_values
 from keenharbor.compare.timing import SLOW_SECONDS
 from keenharbor.database import row_delta
 from keenharbor.site.feed import Feed
@@ -340,19 +341,21 @@ class _Rehearsal:
 
     def _look_behind(self, seen: SeenStep, noise: Noise, versions: dict[str, str], *, last: bool) -> None:
         """Look at the pages; behind the last step at those of the control at the same moment, too."""
-        pages, live = tuple(self.before.pages), [self._live.address]
+        pages, live, secrets = tuple(self.before.pages), [self._live.address], secret_values(self._live)
         if not last:
             seen.look = self.stage.look(pages, samples=SAMPLES, noise=noise)
-            seen.observations = compare_pages(self.before, seen.look, noise, versions, live)
+            seen.observations = compare_pages(self.before, seen.look, noise, versions, live, secrets)
             return
         seen.look, control = look_at_both(
             self.stage, self._control, lambda s: s.look(pages, samples=FINAL_SAMPLES, noise=noise)
         )
-        seen.observations = compare_pages(self.before, seen.look, noise, versions, live)
+        seen.observations = compare_pages(self.before, seen.look, noise, versions, live, secrets)
         if control is not None:
             self._control_end = control
             earlier = {o.identity for s in self.record.steps for o in s.observations}
-            seen.observations = not_by_the_clock(seen.observations, control, seen.look, noise, versions, live, earlier)
+            seen.observations = not_by_the_clock(
+                seen.observations, control, seen.look, noise, versions, live, earlier, secrets
+            )
 
     def _take_pictures(self, seen: SeenStep, earlier: SeenStep | None) -> None:
         before = self.record.before
