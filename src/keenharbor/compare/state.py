@@ -11,7 +11,6 @@ from keenharbor.compare.findings import Observation, Weight
 from keenharbor.database import DatabaseState, Row, RowDelta, TableDelta
 from keenharbor.database.cells import cell_value, flat
 from keenharbor.host.areas import fits
-from keenharbor.site.load import live_database_place
 from keenharbor.site.model import SiteFile
 from keenharbor.site.passing import Passing
 from keenharbor.site.view import SiteView
@@ -133,9 +132,9 @@ def settings_of(state: DatabaseState, model: SiteFile) -> dict[str, str]:
 
 
 def secret_values(site: SiteView) -> set[str]:
-    """The values of the site's settings that are called like secrets, and the password of its database."""
-    values = {v for k, v in site.settings().items() if _SECRET.search(k.rpartition(".")[2])}
-    return {v.strip() for v in (*values, live_database_place(site).password) if len(v.strip()) >= SHORTEST_SECRET}
+    """The values of the site's settings that are called like secrets."""
+    values = {v.strip() for k, v in site.settings().items() if _SECRET.search(k.rpartition(".")[2])}
+    return {v for v in values if len(v) >= SHORTEST_SECRET}
 
 
 def compare_settings(before: Mapping[str, object], after: Mapping[str, object], prefix: str = "") -> list[Observation]:

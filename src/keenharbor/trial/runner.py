@@ -122,17 +122,8 @@ def run_trial(
         with Mailbox() as mailbox, contextlib.ExitStack() as stack:
             gallery = Gallery(folder, stack.enter_context(Camera())) if options.pictures else None
             rehearsal = _Rehearsal(live, plan, feed, mailbox, options, progress, folder, snapshot, gallery)
-            try:
-                rehearsal.begin(identity, earlier)
-                rehearsal.carry_out()
-                pace = rehearsal.pace()
-                traces = traces_of_live(rehearsal.stage.clone, live, snapshot)
-            except BaseException:
-                rehearsal.drop()
-                raise
+            pace, traces = rehearsal.carry_through(identity, earlier)
             clone = rehearsal.stage.clone
-            clone.stop()
-            rehearsal.drop_control()
             laid = rehearsal.laid(pace)
             findings, accepted = sort_out(rehearsal.findings(laid), agreed)
             mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in rehearsal.stage.mails())
@@ -191,6 +182,21 @@ class _Rehearsal:
         self.drop_control()
         if self._clone is not None:
             self._clone.drop()
+
+    def carry_through(self, identity: str, earlier: GoOn | None) -> tuple[PaceFound, tuple[str, ...]]:
+        """All that happens on the clones, which are stopped then: the pages that became slower, and what of live was
+        left in the clone."""
+        try:
+            self.begin(identity, earlier)
+            self.carry_out()
+            pace = self.pace()
+            traces = traces_of_live(self.stage.clone, self._live, self._snapshot)
+        except BaseException:
+            self.drop()
+            raise
+        self.stage.clone.stop()
+        self.drop_control()
+        return pace, traces
 
     def drop_control(self) -> None:
         """Remove the control, if there is one."""
