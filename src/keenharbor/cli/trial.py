@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
@@ -14,7 +15,7 @@ from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
-from keenharbor.compare import Weight
+from keenharbor.compare import Finding, Weight
 from keenharbor.compare.camera import missing_browser
 from keenharbor.live.snapshots import snapshot_for_trial
 from keenharbor.site.feed import Feed
@@ -22,6 +23,7 @@ from keenharbor.site.log import append_log, who
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot
 from keenharbor.trial.accepted import DAYS, NEVER, accept, accepted_file, read_accepted
+from keenharbor.trial.causes import Entry, Noticed, entries
 from keenharbor.trial.culprits import RUNS, Culprits, find_culprits
 from keenharbor.trial.plan import Plan, on_plan, read_plan
 from keenharbor.trial.record import newest_record, read_record
@@ -38,6 +40,7 @@ from keenharbor.trial.runner import GoOn, TrialOptions, go_on_from, run_trial
 from keenharbor.trial.sums import write_sums
 
 LONG = 8
+MOST_TOLD = 6
 
 
 @click.group(name="trial", context_settings={"help_option_names": ["-h", "--help"]})
@@ -147,24 +150,26 @@ def _render_culprits(out: Console, found: Culprits, plan_file: Path) -> None:
 @harbor_command(trial, name="accept")
 @click.argument("named", metavar="[FINDING]...", nargs=-1)
 @click.option("--because", required=True, metavar="REASON", help="Why it is all right.")
+@click.option("--cause", "causes", multiple=True, metavar="FINDING", help="This one, and all that has the same cause.")
 @click.option("--kind", "kinds", multiple=True, metavar="KIND", help="All findings of this kind that ask.")
 @click.option("--step", "steps", multiple=True, metavar="STEP", help="All that this step brought in and that ask.")
 @click.option("--notes", is_flag=True, help="With --kind or --step: those that are only told, too.")
 @click.option("--days", default=DAYS, type=click.IntRange(1, 3650), show_default=True, help="For how long.")
 @click.option("--trial", "wanted", default="newest", help="The trial that found it (the newest).")
 def accept_command(
-    session: Session, named: tuple[str, ...], because: str, kinds: tuple[str, ...], steps: tuple[str, ...],
+    session: Session, named: tuple[str, ...], because: str, causes: tuple[str, ...], kinds: tuple[str, ...],
+    steps: tuple[str, ...],
     notes: bool,
     days: int,
     wanted: str,
 ) -> None:  # fmt: skip
     """Agree to findings: they do not count any more, in this trial and in the next ones.
 
-    By name (or its beginning), or all of a kind or a step. It is written into a file beside the plan, and the
+    By name (or its beginning), by cause, or all of a kind or a step. It is written into a file beside the plan, and the
     trial is judged anew: nothing is rehearsed again."""
     site = session.site()
     result = find_trial(site.work, wanted)
-    chosen = find_findings(result, named, kinds, steps, notes)
+    chosen = find_findings(result, named, causes, kinds, steps, notes)
     plan_file = Path(result.plan_file)
     made = accept(plan_file, chosen, because, who(), days)
     file = accepted_file(plan_file)
@@ -176,8 +181,10 @@ def accept_command(
     def render(out: Console) -> None:
         what = made[0].finding if len(made) == 1 else plural(len(made), "finding")
         show.headline(out, "done", f"{what} accepted until {made[0].until}")
-        for finding in chosen:
+        for finding in chosen[:MOST_TOLD]:
             out.print(Text(finding.text))
+        if len(chosen) > MOST_TOLD:
+            out.print(Text(f"and {len(chosen) - MOST_TOLD} more", style="dim"))
         left = sum(f.weight is not Weight.NOTE for f in anew.findings)
         told = f"trial {anew.id}, judged anew: {plural(left, 'finding asks', 'findings ask')}"
         show.headline(out, anew.verdict, told if left else f"trial {anew.id}, judged anew: nothing asks any more")
@@ -214,14 +221,16 @@ def _rehearse(
 
 @harbor_command(trial, name="show")
 @click.argument("wanted", metavar="TRIAL", default="newest")
-def show_command(session: Session, wanted: str) -> None:
+@click.option("--each", is_flag=True, help="Each finding by itself, not put together by cause.")
+def show_command(session: Session, wanted: str, each: bool) -> None:
     """Show a trial again.
 
     By id, the beginning of one, or "newest"."""
     site = session.site()
     result = find_trial(site.work, wanted)
     report = site.work / "trials" / result.id / "report.html"
-    session.show({**result.as_json(), "report": str(report)}, lambda out: render_trial(out, result, report))
+    told = {**result.as_json(), "report": str(report)}
+    session.show(told, lambda out: render_trial(out, result, report, each=each))
 
 
 @harbor_command(trial, name="list")
@@ -242,14 +251,17 @@ def list_command(session: Session) -> None:
                    "findings": len(r.findings), "plan_digest": r.plan_digest} for r in found], render)  # fmt: skip
 
 
-def render_trial(out: Console, result: TrialResult, report: Path) -> None:
-    """A trial for people: verdict, findings, steps, proof of isolation."""
-    counts = {w: sum(f.weight == w for f in result.findings) for w in ("damage", "doubt", "note")}
-    told = ", ".join(f"{n} {w}" for w, n in counts.items() if n) or "nothing found"
+def render_trial(out: Console, result: TrialResult, report: Path, *, each: bool = False) -> None:
+    """A trial for people: verdict, findings by cause (or ``each`` by itself), steps, proof of isolation."""
+    causes = entries(result.findings)
+    told = counted(causes, result.findings)
     show.headline(
         out, result.verdict, f"trial {result.id}: {told}; {plural(result.pages, 'page')}, {duration(result.seconds)}"
     )
-    show.findings(out, result.findings)
+    if each:
+        show.findings(out, result.findings)
+    else:
+        show_entries(out, causes)
     show.heading(out, "Steps")
     rows = []
     for number, step in enumerate(result.steps, 1):
@@ -290,9 +302,46 @@ def render_trial(out: Console, result: TrialResult, report: Path) -> None:
     if result.noise:
         out.print(Text(f"noise left out: {'; '.join(result.noise)}", style="dim"))
     out.print(Text(f"report: {report}", style="dim"))
-    if len(result.findings) > LONG:  # the verdict on top has scrolled away
+    if len(causes) > LONG:  # the verdict on top has scrolled away
         show.headline(out, result.verdict, told)
     _next_after(out, result)
+
+
+def counted(causes: Sequence[Entry], findings: Sequence[Finding]) -> str:
+    """How many causes there are, by weight, and how many findings they come to."""
+    counts = {w: sum(e.weight == w for e in causes) for w in ("damage", "doubt", "note")}
+    told = ", ".join(f"{n} {w}" for w, n in counts.items() if n) or "nothing found"
+    return f"{told} ({plural(len(findings), 'finding')})" if len(findings) > len(causes) else told
+
+
+_NOTICED = {
+    Noticed.VISITORS: "What visitors notice", Noticed.EDITORS: "What editors notice",
+    Noticed.NOBODY: "In files and database",
+}  # fmt: skip
+
+
+def show_entries(out: Console, causes: Sequence[Entry]) -> None:
+    """Causes one below the other, what follows folded into a line; what is only told in one list at the end."""
+    for noticed, heading in _NOTICED.items():
+        asking = [e for e in causes if e.noticed is noticed and e.weight is not Weight.NOTE]
+        if asking:
+            show.heading(out, heading)
+        for entry in asking:
+            if entry.area:
+                out.print(Text.assemble(show.mark(entry.weight.value), "  ", entry.text))
+            else:
+                show.findings(out, [entry.head])
+            if entry.follows:
+                out.print(Text(f"            with it: {entry.follows}", style="dim"))
+            if entry.area:
+                out.print(Text(f"            by {entry.step}  ({entry.id})", style="dim"))
+    notes = [e for e in causes if e.weight is Weight.NOTE]
+    if notes:
+        show.heading(out, "Only told")
+    for entry in notes:
+        more = f" ({entry.follows})" if entry.follows else ""
+        by = f", by {entry.step}" if entry.step else ""
+        out.print(Text.assemble(show.mark("note", ""), f"{entry.text}{more}{by}"))
 
 
 def _next_after(out: Console, result: TrialResult) -> None:
@@ -307,7 +356,9 @@ def _next_after(out: Console, result: TrialResult) -> None:
     elif any(f.kind in NEVER for f in asking):
         show.next_step(out, f"change {plan_file.name}, then: {on_plan('keenharbor trial run', plan_file)}")
     else:
-        accepting = f"keenharbor trial accept {asking[0].id} --because '…'"
+        first = next(e for e in entries(result.findings) if e.weight is not Weight.NOTE)
+        how = "--cause " if first.others else ""
+        accepting = f"keenharbor trial accept {how}{first.id} --because '…'"
         show.next_step(
             out,
             f"where it is meant to be so: {accepting}; else change {plan_file.name}, then: "

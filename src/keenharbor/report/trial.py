@@ -9,8 +9,9 @@ from pathlib import Path
 from jinja2 import Environment, PackageLoader
 
 from keenharbor.base.durable import write_durably
-from keenharbor.base.text import duration, plural, when
+from keenharbor.base.text import duration, plural
 from keenharbor.site.view import SiteView
+from keenharbor.trial.causes import entries
 from keenharbor.trial.result import TrialResult
 
 MOST_TIMED = 12
@@ -26,8 +27,10 @@ def write_report(site: SiteView, result: TrialResult) -> Path:
         result=result,
         site=site.model.site.title or site.name,
         address=site.address,
-        started=when(result.started),
-        counts={w: sum(f.weight == w for f in result.findings) for w in ("damage", "doubt", "note")},
+        # A report lies in a drawer for years: it says dates, not ages.
+        started=f"{result.started.astimezone():%Y-%m-%d %H:%M:%S}",
+        entries=(causes := entries(result.findings)),
+        counts={w: sum(e.weight == w for e in causes) for w in ("damage", "doubt", "note")},
         symbols={"pass": "✓", "review": "!", "fail": "✗", "damage": "✗", "doubt": "!", "note": "·"},
         by_step={s.name: [f for f in result.findings if f.step == s.name] for s in result.steps},
         longest=max((s.seconds for s in result.steps), default=1.0) or 1.0,

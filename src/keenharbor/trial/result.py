@@ -15,6 +15,7 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import parse_stamp
 from keenharbor.compare import Finding, Slower, Weight, severity, verdict_of
 from keenharbor.trial.accepted import AcceptedPart, sort_out
+from keenharbor.trial.causes import entries, entry_of
 from keenharbor.trial.sums import NAME, damages_of, write_sums
 
 
@@ -98,6 +99,7 @@ class TrialResult:
     def as_json(self) -> dict[str, object]:
         told = dataclasses.asdict(self)
         told |= {
+            "entries": [e.as_json() for e in entries(self.findings)],
             "findings": [f.as_json() for f in self.findings],
             "healed": [f.as_json() for f in self.healed],
             "accepted": [f.as_json() for f in self.accepted],
@@ -115,7 +117,7 @@ class TrialResult:
         }
         return cls(
             **{
-                **v,
+                **{k: x for k, x in v.items() if k != "entries"},
                 "findings": tuple(Finding.from_json(f) for f in v["findings"]),
                 "healed": tuple(Finding.from_json(f) for f in v["healed"]),
                 "accepted": tuple(Finding.from_json(f) for f in v.get("accepted", ())),
@@ -143,6 +145,16 @@ def result_schema() -> dict[str, Any]:
     # What is worked out from the rest, for readers.
     parts["Isolation"]["properties"] |= {"untouched": {"type": "boolean"}, "sealed": {"type": "boolean"}}
     parts["Slower"]["properties"]["ratio"] = {"type": "number"}
+    texts = {name: {"type": "string"} for name in ("id", "text", "weight", "noticed", "follows")}
+    entry = {**texts, "step": {"type": ["string", "null"]}, "pages": {"type": "integer"},
+        "findings": {"type": "array", "items": {"type": "string"}}}  # fmt: skip
+    schema["properties"]["entries"] = {
+        "type": "array", "description": "the findings put together by cause, in the order in which they are told",
+        "items": {
+            "type": "object", "properties": entry, "required": sorted(entry), "additionalProperties": False,
+        },
+    }  # fmt: skip
+    schema["required"] = sorted([*schema["required"], "entries"])
     schema["properties"]["report"] = {"type": "string", "description": "the HTML report (only in what is printed)"}
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
     return schema
@@ -232,21 +244,28 @@ def find_finding(result: TrialResult, wanted: str) -> Finding:
 
 
 def find_findings(
-    result: TrialResult, named: Sequence[str], kinds: Collection[str], steps: Collection[str], notes: bool
-) -> list[Finding]:
-    """The findings that count of a trial: those that are named, and those of ``kinds`` brought in by ``steps`` (of any
+    result: TrialResult, named: Sequence[str], causes: Sequence[str], kinds: Collection[str], steps: Collection[str],
+    notes: bool,
+) -> list[Finding]:  # fmt: skip
+    """The findings that count of a trial: those that are named, all that have the same cause as one of ``causes``, and
+    those of ``kinds`` brought in by ``steps`` (of any
     where one of the two is empty; none where both are); with ``notes`` those that are only told, too."""
     for step in steps:
         if step not in {s.name for s in result.steps}:
             raise UsageError(f"trial {result.id} has no step '{step}'", advice="keenharbor trial show")
     chosen = {f.id: f for f in (find_finding(result, w) for w in named)}
+    for wanted in causes:
+        entry = entry_of(result.findings, find_finding(result, wanted).id)
+        chosen |= {f.id: f for f in (entry.findings if entry is not None else ())}
     for finding in result.findings:
         fits = (not kinds or finding.kind in kinds) and (not steps or finding.step in steps)
         if (kinds or steps) and fits and (notes or finding.weight is not Weight.NOTE):
             chosen.setdefault(finding.id, finding)
     if not chosen:
         raise UsageError(
-            f"trial {result.id} has no such finding" if named or kinds or steps else "what is to be accepted?",
-            advice="keenharbor trial accept FINDING … --because '…', or by --kind and --step",
+            f"trial {result.id} has no such finding"
+            if named or causes or kinds or steps
+            else "what is to be accepted?",
+            advice="keenharbor trial accept FINDING … --because '…', or by --cause, --kind, --step",
         )
     return list(chosen.values())

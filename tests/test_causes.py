@@ -1,0 +1,116 @@
+"""Findings of one cause are told as one entry, and no cause is swallowed."""
+
+from __future__ import annotations
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keenharbor.compare import Finding, Weight
+from keenharbor.compare.look import LOGGED_IN
+from keenharbor.trial.causes import Noticed, entries, entry_of
+
+COUNT = iter(range(10**6))
+
+
+def finding(
+    kind: str, place: str = "", *pages: str, weight: str = "doubt", step: str | None = "core", before: str = "",
+    after: str = "", text: str = "",
+) -> Finding:  # fmt: skip
+    number = next(COUNT)
+    return Finding(
+        f"{kind}-{number}", kind, place, Weight(weight), text or f"{kind} {place}", pages, before, after, step
+    )  # fmt: skip
+
+
+def test_the_same_change_on_many_pages_and_in_many_blocks_is_one() -> None:
+    found = [
+        finding("text-changed", f"#part{n}", f"/p{n}", before=f"Lane {n} since 1974 kept", after=f"Lane {n} since 1994 "
+            f"kept")
+        for n in range(30)
+    ]  # fmt: skip
+    other = finding("text-changed", "#foot", "/p1", before="Write to the desk", after="Write to the lane")
+    (one, two) = entries([*found, other])
+    assert sorted((len(one.findings), len(two.findings))) == [1, 30]
+    assert max((one, two), key=lambda e: len(e.findings)).follows == "29 × another text"
+
+
+def test_links_follow_pages_that_moved_and_pages_follow_the_data() -> None:
+    moved = finding("page-moved", "/old", "/old", weight="damage", before="/old", after="/new")
+    listed = finding("link-gone", "#menu", "/", "/a", before="/old, /b")
+    elsewhere = finding("link-gone", "#foot", "/", before="/imprint")
+    title = finding(
+        "rows-changed", "pages", before="id 3: title = About the lane", after="id 3: title = All of the lane"
+    )
+    shown = finding("title-changed", "title", "/about", before="About the lane", after="All of the lane")
+    heads = {e.head.kind + str(len(e.findings)) for e in entries([moved, listed, elsewhere, title, shown])}
+    assert heads == {"page-moved2", "link-gone1", "title-changed2"}
+    (of_title,) = entries([title, shown])
+    assert of_title.noticed is Noticed.VISITORS, "what a visitor sees stands first, whatever it comes from"
+
+
+def test_the_interface_of_the_administration_is_one_entry_an_area_and_its_damage_is_not() -> None:
+    pages = [f"/admin/shop/{n}/{LOGGED_IN}" for n in range(40)]
+    changes = [finding(("block-new", "text-moved")[n % 2], f"#b{n}", pages[n], weight="note") for n in range(40)]
+    broken = finding("form-gone", "#save", pages[3], weight="damage")
+    public = finding("text-changed", "#b", "/", before="a b c d e f g h", after="a b c d e f x")
+    made = entries([*changes, broken, public])
+    assert [(e.noticed, e.weight, len(e.findings)) for e in made] == [
+        (Noticed.VISITORS, Weight.DOUBT, 1), (Noticed.EDITORS, Weight.DAMAGE, 1), (Noticed.EDITORS, Weight.NOTE, 40),
+    ]  # fmt: skip
+    assert made[2].text == "the administration looks otherwise: admin, on 40 pages"
+
+
+def test_what_a_failed_step_leaves_follows_from_it() -> None:
+    failed = finding("step-failed", "migrate", weight="damage", step="migrate")
+    pages = finding("page-fails", "status 503", "/a", "/b", weight="damage", step="migrate")
+    check = finding("check-failed", "buy", weight="damage", step="migrate", after="step 1: status 503, expected 200")
+    other = finding("page-fails", "status 500", "/calm", weight="damage", step="core")
+    line = finding("log", "GET /c", text="new in the error log: GET /calm: TypeError", after="GET /calm: TypeError")
+    stray = finding("log", "PHP", text="new in the error log: GET /calmer: Notice", after="GET /calmer: Notice")
+    made = {e.head.kind: {f.kind for f in e.others} for e in entries([failed, pages, check, other, line, stray])}
+    assert made == {"step-failed": {"page-fails", "check-failed"}, "page-fails": {"log"}, "log": set()}
+
+
+def test_steps_are_never_put_together() -> None:
+    one, two = (finding("text-changed", "#a", "/", step=s, before="kale and leek", after="kale") for s in ("a", "b"))
+    assert len(entries([one, two])) == 2
+    assert entry_of([one, two], two.id) is not None and entry_of([one, two], "nothing") is None
+
+
+kinds = st.sampled_from(
+    [
+        "text-changed",
+        "text-lost",
+        "block-new",
+        "link-gone",
+        "page-fails",
+        "rows-changed",
+        "setting-changed",
+        "files",
+        "log",
+    ]
+)
+found = st.lists(
+    st.builds(
+        lambda kind, place, pages, weight, step, before: finding(
+            kind, place, *pages, weight=weight, step=step, before=before
+        ),
+        kinds, st.sampled_from(["#a", "#b", "status 500", "shop.x"]),
+        st.lists(st.sampled_from(["/", "/a", "/b", "/admin/" + LOGGED_IN]), max_size=3, unique=True),
+        st.sampled_from(["damage", "doubt", "note"]), st.sampled_from(["one", "two", None]),
+        st.sampled_from(["", "kale and leek", "id 1: title = Kale and more"]),
+    ),
+    max_size=14,
+)  # fmt: skip
+
+
+@given(found)
+def test_every_finding_is_in_one_entry_and_none_is_told_milder_than_it_is(given_findings: list[Finding]) -> None:
+    made = entries(given_findings)
+    told = [f.id for e in made for f in e.findings]
+    assert sorted(told) == sorted(f.id for f in given_findings)
+    for entry in made:
+        assert entry.weight is min((f.weight for f in entry.findings), key=lambda w: w.rank)
+        assert {f.step for f in entry.findings} == {entry.step}
+    weights = [e.weight is Weight.NOTE for e in made]
+    assert weights == sorted(weights), "what is only told comes last"
