@@ -152,6 +152,12 @@ class Clone:
         if server.process is not None:
             self.note(pid=server.process.pid, pid_started=server.process.started)
 
+    def be_ready_for_programs(self) -> None:
+        """Its database and its network without its pages: for a program that is to run by itself."""
+        self._stop_server()
+        self._start_database()
+        self._close_off()
+
     def _close_off(self) -> None:
         """Seal the clone's programs off, as far as the system allows it, and give them a network of their own; note
         what is open."""

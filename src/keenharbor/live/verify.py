@@ -62,6 +62,10 @@ def _trials(site: SiteView, store: Store, progress: Progress) -> list[str]:
                 damages += [f"trials/{folder.name}/checkpoints: {n} is hurt" for n in inner.hurt]
             except KeenHarborError as error:
                 damages.append(f"trials/{folder.name}/checkpoints: {error.what}")
+        elif checkpoints.is_dir():
+            damages.append(
+                f"trials/{folder.name}/checkpoints/store.json: it is missing; the trial cannot be gone on with"
+            )
     for plan in sorted({t.plan_file for t in list_trials(site.work)}):
         try:
             read_accepted(Path(plan))

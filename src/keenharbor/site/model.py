@@ -193,17 +193,20 @@ class ServePart(Part):
 
 class CommandsPart(Part):
     """The system's own commands. Places: {runtime} {root} {owner} {name} {port}. ``pending`` only reads, and ends with
-    another code than 0 when changes of the database's definitions are pending."""
+    another code than 0 when changes of the database's definitions are pending. ``build_schema`` brings an empty
+    database up: a trial holds what the new release makes of one against the upgraded database."""
 
     migrate: list[Text] | None = None
     pending: list[Text] | None = None
+    build_schema: list[Text] | None = None
     switch_on: list[Text] | None = None
     switch_off: list[Text] | None = None
     purge_cache: list[Text] | None = None
 
     def as_lists(self) -> list[list[Text]]:
         """Those that are named."""
-        return [c for c in (self.migrate, self.pending, self.switch_on, self.switch_off, self.purge_cache) if c]
+        named = (self.migrate, self.pending, self.build_schema, self.switch_on, self.switch_off, self.purge_cache)
+        return [c for c in named if c]
 
 
 class UpgradePart(Part):

@@ -110,6 +110,7 @@ _SAID = {
     "page-new": "new page", "rows-changed": "rows changed", "rows-new": "new rows", "rows-lost": "rows lost",
     "setting-changed": "setting changed", "setting-new": "new setting", "setting-lost": "setting lost",
     "schema-new": "new definition", "schema-changed": "definition changed", "schema-gone": "definition gone",
+    "schema-unlike": "made otherwise",
     "title-changed": "another title", "headings-changed": "other headings", "order-changed": "another order",
     "picture": "looks otherwise", "log": "line in the log", "check-failed": "check fails", "page-fails": "page fails",
 }  # fmt: skip
@@ -197,7 +198,9 @@ def _keys(finding: Finding) -> Iterator[tuple[str, ...]]:
     if finding.kind.startswith("setting-"):
         yield "setting", finding.place.partition(".")[0]
     if finding.kind.startswith("schema-") and finding.weight is Weight.NOTE:
-        yield ("definitions",)
+        yield ("definitions", str(finding.kind == "schema-unlike"))
+    if finding.kind == "schema-unlike" and finding.before and finding.after:
+        yield "unlike", finding.before, finding.after
     if finding.kind == "files":
         yield "files", finding.place.partition(" ")[0]
     area = area_of(finding)

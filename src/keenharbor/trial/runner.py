@@ -32,6 +32,7 @@ from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.trial.accepted import read_accepted, sort_out
 from keenharbor.trial.control import Control, by_the_clock, look_at_both, not_by_the_clock
+from keenharbor.trial.fresh import restore_rows, schema_when_fresh, unlike_fresh
 from keenharbor.trial.gallery import MOST_PAGES, Gallery
 from keenharbor.trial.isolation import isolation_of, of_isolation, traces_of_live
 from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_log, of_step, passing, unconfirmed
@@ -171,6 +172,8 @@ class _Rehearsal:
         self._control: Control | None = None
         self._control_end: Look | None = None
         self._no_control = ""
+        self._unlike: list[Observation] = []
+        self._not_held = ""
         self._checkpoint: Snapshot | None = None
 
     @property
@@ -191,6 +194,7 @@ class _Rehearsal:
             self.carry_out()
             pace = self.pace()
             traces = traces_of_live(self.stage.clone, self._live, self._snapshot)
+            self._hold_definitions()
         except BaseException:
             self.drop()
             raise
@@ -377,6 +381,22 @@ class _Rehearsal:
         self._checkpoint = self.stage.checkpoint(self._store, label, self._checkpoint)
         return self._checkpoint
 
+    def _hold_definitions(self) -> None:
+        """Hold the upgraded database's definitions against those that the new release makes of an empty one. Comes
+        last: the clone's rows go."""
+        steps, command = self.record.steps, self._live.model.commands.build_schema
+        if command is None or len(steps) < len(self._plan.step) or any(s.record.problem for s in steps):
+            return
+        self._progress.stage("bringing an empty database up by the new code")
+        end, clone = find_snapshot(self._store, steps[-1].record.checkpoint, self._live.name), self.stage.clone
+        try:
+            self._unlike = list(unlike_fresh(schema_when_fresh(clone, end), end.state.schema))
+        except KeenHarborError as error:
+            self._not_held = error.what
+        finally:
+            if self._options.keep:
+                restore_rows(clone, end)
+
     def pace(self) -> PaceFound:
         """The pages that became slower."""
         before = self.record.before
@@ -390,6 +410,7 @@ class _Rehearsal:
         if steps:
             end = find_snapshot(self._store, steps[-1].record.checkpoint, self._live.name)
             found += laid_of_steps(self._live.model, steps, self._initial, end)
+        found += [(o, None, None) for o in self._unlike]
         for slow, step in pace.slower:
             weight = Weight.NOTE if slow.after < SLOW_SECONDS else Weight.DOUBT
             before, after = duration(slow.before), duration(slow.after)
@@ -436,6 +457,8 @@ class _Rehearsal:
                 for c in self._control_end.checks.values()
                 if c.problem and (c.name not in self.before.checks or self.before.checks[c.name].problem is None)
             ]
+        if self._not_held:
+            found.append(f"definitions were not held against those of the new release: {self._not_held}")
         if opaque := self.stage.clone.facts.opaque:
             listed = ", ".join(opaque[:4]) + (" …" if len(opaque) > 4 else "")
             found.append(f"names something of live in a form that could not be rewritten: {listed}")

@@ -111,6 +111,7 @@ class Inferred:
     migrate: list[str] | None = None
     passing_settings: tuple[str, ...] = ()
     active_theme: SwitchFound | None = None
+    builds_schema: bool = False
 
 
 def infer_site(
@@ -171,6 +172,8 @@ def infer_site(
             and is_packed_text(x.value)),
         _command_said(given.migrate) if given.migrate else migrate_command(runtime.name, entries) if runtime else None,
         data.passing, data.theme,
+        # The common Python way makes the definitions by the same steps from nothing; another command was only said.
+        runtime is not None and not given.migrate and migrate_command(runtime.name, entries) is not None,
     )  # fmt: skip
 
 

@@ -122,6 +122,8 @@ def site_file_text(found: Inferred, given: Given, home: Path) -> str:
     if found.migrate is not None:
         out.table("commands", "how the database follows the code")
         out.put("migrate", found.migrate)
+        if found.builds_schema:
+            out.put("build_schema", found.migrate, "of an empty database: a trial holds the definitions against it")
     if found.serve is not None:
         out.table("serve", f"how a clone is started: {found.serve.why}")
         out.put("command", found.serve.command)
