@@ -156,8 +156,7 @@ def infer_site(
     areas, why = areas_in(
         entries, homes, settings_files, [core.version_file] if core and core.version_file else [], sources
     )
-    by_kind = {kind: [h for h in homes if h.kind == kind] for kind in ("extension", "theme")}
-    chosen = {kind: _with_others(_with_alike(_main(found, switch), found), found) for kind, found in by_kind.items()}
+    chosen = _chosen(homes, switch)
     taken = {
         f for h in chosen.values() if h is not None for place in h.part.places for f in (place.folder, *place.also)
     }
@@ -338,6 +337,12 @@ def _python_packages(
         SwitchPart(setting=listed[1]), frozenset(apps), f"{listed[0].path}, {listed[1]}", Sureness.READ, listed[0]
     )
     return [Home(part, "extension", components, told, Sureness.READ), *homes], found
+
+
+def _chosen(homes: Sequence[Home], switch: SwitchFound | None) -> dict[str, Home | None]:
+    """The home of extensions and that of themes, each with those alike and those described otherwise."""
+    by_kind = {kind: [h for h in homes if h.kind == kind] for kind in ("extension", "theme")}
+    return {kind: _with_others(_with_alike(_main(found, switch), found), found) for kind, found in by_kind.items()}
 
 
 def _main(homes: Sequence[Home], switch: SwitchFound | None) -> Home | None:
