@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import describe, fits_the_schema, harbor
+from conftest import describe, fits_the_schema, harbor, on_a_terminal
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.trial.culprits import smallest_set
 from keenharbor.trial.observing import log_place, of_log
@@ -301,3 +301,23 @@ def test_lines_of_a_log_that_tell_of_the_same_are_one_finding() -> None:
     assert found["x has no attribute …"].text.endswith("'one' (and 1 line like it)")
     assert "core/old/c.php" in found["a file of an older release is still there: …"].after
     assert all(log_place(line) in found for line in lines)
+
+
+def test_a_review_goes_through_the_causes_one_by_one(stage: Scene) -> None:
+    steps = (
+        sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"),
+        sql("two", "UPDATE pages SET title = 'Two' WHERE slug <> 'about'"),
+        '[[step]]\nname = "purge"\nkind = "purge-cache"\n',
+    )
+    told = trial(stage, *steps)
+    asking = [e for e in told["entries"] if e["weight"] != "note"]
+    assert len(asking) >= 2 and "keenharbor trial review" in harbor(stage.folder, "trial", "show").out
+    assert "needs a terminal" in harbor(stage.folder, "trial", "review", code=2).err
+    # The first is looked at and left open, then accepted without a reason, which is none; then all of them are.
+    shown = on_a_terminal(stage.folder, ["trial", "review"], ["?", "m", "l", "c", "a", "", "q"])
+    assert f"1 of {len(asking)}" in shown and "both sides" in shown and "trial culprits" in shown
+    assert "no pictures" in shown and "0 causes accepted" in shown
+    shown = on_a_terminal(stage.folder, ["trial", "review"], ["a", "we wanted that"] * len(asking))
+    assert f"{len(asking)} causes accepted, 0 causes ask still" in shown and "PASS" in shown
+    anew = harbor(stage.folder, "trial", "show", "--json").json
+    assert anew["verdict"] == "pass" and (stage.folder / "upgrade-accepted.toml").exists()

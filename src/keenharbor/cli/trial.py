@@ -195,6 +195,35 @@ def accept_command(
     session.show({**told, "trial": anew.id, "report": str(report)}, render)
 
 
+@harbor_command(trial, name="review")
+@click.option("--trial", "wanted", default="newest", help="The trial to go through (the newest).")
+def review_command(session: Session, wanted: str) -> int:
+    """Go through what a trial asks about, one cause after another: accept, look closer, leave open.
+
+    On a terminal. What is accepted is written into the file beside the plan, and the trial is judged anew. Exit code
+    0: it passes now; 1: something still asks."""
+    from keenharbor.cli.review import review
+
+    site = session.site()
+    result = find_trial(site.work, wanted)
+    accepted = review(session, site.work / "trials" / result.id, result, _show_entry)
+    anew = judged_anew(result, read_accepted(Path(result.plan_file)))
+    if accepted:
+        _keep(session, site, anew)
+        append_log(
+            site.work, site.name, "trial review", anew.verdict, plural(accepted, "cause") + " accepted", result.id
+        )
+
+    def render(out: Console) -> None:
+        left = sum(e.weight is not Weight.NOTE for e in entries(anew.findings))
+        told = f"{plural(accepted, 'cause')} accepted, {plural(left, 'cause asks', 'causes ask')} still"
+        show.headline(out, anew.verdict, f"trial {anew.id}: {told}")
+        _next_after(out, anew)
+
+    session.show({"verdict": anew.verdict, "accepted": accepted}, render)
+    return 0 if anew.verdict == "pass" else 1
+
+
 def _keep(session: Session, site: SiteView, result: TrialResult) -> Path:
     """Save a trial's result where it differs from what is saved, with its report; returns the report's file."""
     from keenharbor.report import junit, write_report
@@ -327,14 +356,7 @@ def show_entries(out: Console, causes: Sequence[Entry]) -> None:
         if asking:
             show.heading(out, heading)
         for entry in asking:
-            if entry.area:
-                out.print(Text.assemble(show.mark(entry.weight.value), "  ", entry.text))
-            else:
-                show.findings(out, [entry.head])
-            if entry.follows:
-                out.print(Text(f"            with it: {entry.follows}", style="dim"))
-            if entry.area:
-                out.print(Text(f"            by {entry.step}  ({entry.id})", style="dim"))
+            _show_entry(out, entry)
     notes = [e for e in causes if e.weight is Weight.NOTE]
     if notes:
         show.heading(out, "Only told")
@@ -342,6 +364,18 @@ def show_entries(out: Console, causes: Sequence[Entry]) -> None:
         more = f" ({entry.follows})" if entry.follows else ""
         by = f", by {entry.step}" if entry.step else ""
         out.print(Text.assemble(show.mark("note", ""), f"{entry.text}{more}{by}"))
+
+
+def _show_entry(out: Console, entry: Entry) -> None:
+    """One cause: what says it best, and in a line what follows."""
+    if entry.area:
+        out.print(Text.assemble(show.mark(entry.weight.value), "  ", entry.text))
+    else:
+        show.findings(out, [entry.head])
+    if entry.follows:
+        out.print(Text(f"            with it: {entry.follows}", style="dim"))
+    if entry.area:
+        out.print(Text(f"            by {entry.step}  ({entry.id})", style="dim"))
 
 
 def _next_after(out: Console, result: TrialResult) -> None:
@@ -359,8 +393,10 @@ def _next_after(out: Console, result: TrialResult) -> None:
         first = next(e for e in entries(result.findings) if e.weight is not Weight.NOTE)
         how = "--cause " if first.others else ""
         accepting = f"keenharbor trial accept {how}{first.id} --because '…'"
+        many = sum(e.weight is not Weight.NOTE for e in entries(result.findings)) > 1
+        one_by_one = ", or keenharbor trial review" if many else ""
         show.next_step(
             out,
-            f"where it is meant to be so: {accepting}; else change {plan_file.name}, then: "
+            f"where it is meant to be so: {accepting}{one_by_one}; else change {plan_file.name}, then: "
             f"{on_plan('keenharbor trial run', plan_file)}",
         )
