@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import json
+import os
 import re
+import signal
+import subprocess
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import describe, fits_the_schema, harbor, on_a_terminal
+from conftest import PROGRAM, describe, environment, fits_the_schema, harbor, on_a_terminal
+from keenharbor.compare.camera import browser_arguments, browser_program, missing_browser
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.trial.culprits import smallest_set
 from keenharbor.trial.observing import log_place, of_log
@@ -309,6 +314,7 @@ def test_a_review_goes_through_the_causes_one_by_one(stage: Scene) -> None:
         sql("two", "UPDATE pages SET title = 'Two' WHERE slug <> 'about'"),
         '[[step]]\nname = "purge"\nkind = "purge-cache"\n',
     )
+    (stage.folder / "upgrade-accepted.toml").unlink(missing_ok=True)
     told = trial(stage, *steps)
     asking = [e for e in told["entries"] if e["weight"] != "note"]
     assert len(asking) >= 2 and "keenharbor trial review" in harbor(stage.folder, "trial", "show").out
@@ -321,3 +327,50 @@ def test_a_review_goes_through_the_causes_one_by_one(stage: Scene) -> None:
     assert f"{len(asking)} causes accepted, 0 causes ask still" in shown and "PASS" in shown
     anew = harbor(stage.folder, "trial", "show", "--json").json
     assert anew["verdict"] == "pass" and (stage.folder / "upgrade-accepted.toml").exists()
+
+
+@pytest.mark.skipif(bool(missing_browser()) and "CI" not in os.environ, reason=missing_browser() or "")
+def test_the_report_is_served_with_buttons_that_accept(stage: Scene) -> None:
+    steps = (
+        sql("one", "UPDATE pages SET title = 'One' WHERE slug = 'about'"),
+        '[[step]]\nname = "purge"\nkind = "purge-cache"\n',
+    )
+    from playwright.sync_api import sync_playwright
+
+    (stage.folder / "upgrade-accepted.toml").unlink(missing_ok=True)
+    asking = [e for e in trial(stage, *steps)["entries"] if e["weight"] != "note"]
+    running = subprocess.Popen([*PROGRAM, "trial", "show", "--serve", "--json"], cwd=stage.folder, env=environment(),
+        stdout=subprocess.PIPE, text=True)  # fmt: skip
+    try:
+        assert running.stdout is not None
+        address = json.loads("".join(iter(running.stdout.readline, "}\n")) + "}")["address"]
+        at, _, word = address.removeprefix("http://").partition("/")
+        with httpx.Client() as client:
+            assert client.get(f"http://{at}/").status_code == 404
+            assert (
+                client.get(address, headers={"Host": f"elsewhere.example:{at.rpartition(':')[2]}"}).status_code == 404
+            )
+            assert (
+                client.post(f"http://{at}/accept", data={"finding": asking[0]["id"], "because": "x"}).status_code == 404
+            )
+            page = client.post(f"{address}accept", data={"finding": "nothing", "because": "x"}, follow_redirects=True)
+            assert "has no finding" in page.text and page.text.count("has no finding") == 1
+            assert "has no finding" not in client.get(address).text, "told once"
+        assert not (stage.folder / "upgrade-accepted.toml").exists()
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path=browser_program(), args=browser_arguments())
+            shown = browser.new_page()
+            shown.goto(address)
+            for _ in asking:
+                form = shown.locator("details.finding[open] form.accepting").first
+                form.locator("[name=because]").fill("we wanted it <so>")
+                form.locator("button").click()
+                shown.wait_for_load_state()
+            assert shown.locator("form.accepting").count() == 0
+            assert "pass" in shown.locator(".verdict strong").inner_text()
+            browser.close()
+    finally:
+        running.send_signal(signal.SIGINT)
+        running.wait(timeout=20)
+    assert "we wanted it <so>" in (stage.folder / "upgrade-accepted.toml").read_text()
+    assert harbor(stage.folder, "trial", "show", "--json").json["verdict"] == "pass" and word

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import sys
+import threading
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -251,15 +254,51 @@ def _rehearse(
 @harbor_command(trial, name="show")
 @click.argument("wanted", metavar="TRIAL", default="newest")
 @click.option("--each", is_flag=True, help="Each finding by itself, not put together by cause.")
-def show_command(session: Session, wanted: str, each: bool) -> None:
+@click.option("--serve", is_flag=True, help="Serve the report on loopback, with buttons that accept, until Ctrl-C.")
+@click.option("--port", default=0, type=click.IntRange(0, 65535), help="The port for --serve (a free one).")
+def show_command(session: Session, wanted: str, each: bool, serve: bool, port: int) -> None:
     """Show a trial again.
 
     By id, the beginning of one, or "newest"."""
     site = session.site()
     result = find_trial(site.work, wanted)
+    if serve:
+        _serve(session, site, result.id, port)
+        return
     report = site.work / "trials" / result.id / "report.html"
     told = {**result.as_json(), "report": str(report)}
     session.show(told, lambda out: render_trial(out, result, report, each=each))
+
+
+def _serve(session: Session, site: SiteView, identity: str, port: int) -> None:
+    """Serve the report; what is accepted there is written and judged anew, as by 'trial accept --cause'."""
+    from keenharbor.report.serving import ReportServer
+    from keenharbor.report.trial import report_html
+
+    one_at_a_time = threading.Lock()
+
+    def page(problem: str) -> str:
+        return report_html(site, find_trial(site.work, identity), served=True, problem=problem)
+
+    def accept_there(finding: str, because: str) -> None:
+        with one_at_a_time:
+            result = find_trial(site.work, identity)
+            plan_file = Path(result.plan_file)
+            chosen = find_findings(result, (), (finding,), (), (), notes=False)
+            accept(plan_file, chosen, because, who())
+            anew = judged_anew(result, read_accepted(plan_file))
+            _keep(session, site, anew)
+            ids = ", ".join(f.id for f in chosen)
+            append_log(site.work, site.name, "trial accept", anew.verdict, f"{ids}: {because}", result.id)
+
+    server = ReportServer(page, accept_there, port)
+    session.show(
+        {"address": server.address},
+        lambda out: out.print(Text.assemble("the report is at ", (server.address, "bold"), "  (Ctrl-C ends it)")),
+    )
+    sys.stdout.flush()
+    with contextlib.suppress(KeyboardInterrupt):
+        server.serve()
 
 
 @harbor_command(trial, name="list")

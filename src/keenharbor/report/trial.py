@@ -11,6 +11,7 @@ from jinja2 import Environment, PackageLoader
 from keenharbor.base.durable import write_durably
 from keenharbor.base.text import duration, plural
 from keenharbor.site.view import SiteView
+from keenharbor.trial.accepted import NEVER
 from keenharbor.trial.causes import entries
 from keenharbor.trial.result import TrialResult
 
@@ -19,11 +20,18 @@ MOST_TIMED = 12
 
 def write_report(site: SiteView, result: TrialResult) -> Path:
     """Write ``report.html`` beside the trial's ``result.json``; returns its path."""
+    file = site.work / "trials" / result.id / "report.html"
+    write_durably(file, report_html(site, result).encode("utf-8"))
+    return file
+
+
+def report_html(site: SiteView, result: TrialResult, *, served: bool = False, problem: str = "") -> str:
+    """The report as one page; ``served`` has buttons that accept, and tells the ``problem`` of the last press."""
     environment = Environment(
         loader=PackageLoader("keenharbor.report"), autoescape=True, trim_blocks=True, lstrip_blocks=True
     )
     environment.filters["duration"] = duration
-    page = environment.get_template("trial.html").render(
+    return environment.get_template("trial.html").render(
         result=result,
         site=site.model.site.title or site.name,
         address=site.address,
@@ -39,10 +47,10 @@ def write_report(site: SiteView, result: TrialResult) -> Path:
         pictures=_pictures(site.work / "trials" / result.id, result),
         looked_at_pictures=result.with_pictures,
         plural=plural,
+        served=served,
+        problem=problem,
+        never=NEVER,
     )
-    file = site.work / "trials" / result.id / "report.html"
-    write_durably(file, page.encode("utf-8"))
-    return file
 
 
 def _pictures(folder: Path, result: TrialResult) -> dict[str, list[str]]:
