@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keenharbor.compare import Finding, Weight
+from keenharbor.compare import Finding, Observation, Weight, group
 from keenharbor.compare.look import LOGGED_IN
+from keenharbor.trial.accepted import accept, read_accepted, sort_out
 from keenharbor.trial.causes import Noticed, entries, entry_of
 
 COUNT = iter(range(10**6))
@@ -114,3 +117,29 @@ def test_every_finding_is_in_one_entry_and_none_is_told_milder_than_it_is(given_
         assert {f.step for f in entry.findings} == {entry.step}
     weights = [e.weight is Weight.NOTE for e in made]
     assert weights == sorted(weights), "what is only told comes last"
+
+
+def test_what_was_accepted_stays_accepted_on_more_pages_as_long_as_the_change_is_the_same(tmp_path: Path) -> None:
+    plan = tmp_path / "upgrade.toml"
+
+    def found(*seen: tuple[str, str, str]) -> Finding:
+        observations = [
+            Observation("text-changed", "#foot", Weight.DOUBT, "x", page, before, after) for page, before, after in seen
+        ]
+        (made,) = group((o, "core", None) for o in observations)
+        return made
+
+    first = found(("/a", "Page A since 1974", "Page A since 1994"))
+    accept(plan, [first], "the year was wrong", "ida")
+    agreed = read_accepted(plan)
+    again = [
+        (("/a", "Page A since 1974", "Page A since 1994"), ("/b", "Page B since 1974", "Page B since 1994")),
+        (("/c (logged in)", "C since 1974", "C since 1994"),),
+    ]  # fmt: skip
+    for seen in again:
+        assert sort_out([found(*seen)], agreed) == ([], [found(*seen)])
+    other = found(again[0][0], ("/b", "Page B since 1974", "Page B"))
+    assert sort_out([other], agreed) == ([other], []), "a change that nobody saw is hidden behind none"
+    # Of old files, which know no changes, the pages decide.
+    assert all(a.model_copy(update={"changes": []}).fits(first, a.on) for a in agreed)
+    assert not any(a.model_copy(update={"changes": []}).fits(found(*again[0]), a.on) for a in agreed)

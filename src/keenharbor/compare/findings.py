@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
+from blake3 import blake3
+
 
 class Weight(StrEnum):
     """How much a difference matters: ``damage`` fails a trial, ``doubt`` asks for a person, ``note`` is told only."""
@@ -44,6 +46,7 @@ class Finding:
 
     ``step`` is the plan's step at whose checkpoint it first showed (None: no step, two states were compared);
     ``hidden_since`` an earlier step from which on it could not have been seen, because the page did not load.
+    ``changes`` are digests of what went and what came on its pages, each once: the same change has the same one.
     """
 
     id: str
@@ -57,17 +60,20 @@ class Finding:
     step: str | None = None
     hidden_since: str | None = None
     evidence: tuple[str, ...] = field(default=())
+    changes: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, object]:
         return {
             "id": self.id, "kind": self.kind, "place": self.place, "weight": self.weight.value, "text": self.text,
             "pages": list(self.pages), "before": self.before, "after": self.after, "step": self.step,
             "hidden_since": self.hidden_since, "evidence": list(self.evidence),
+            "changes": list(self.changes),
         }  # fmt: skip
 
     @classmethod
     def from_json(cls, v: dict[str, Any]) -> Finding:
         told = {**v, "weight": Weight(v["weight"]), "pages": tuple(v["pages"]), "evidence": tuple(v["evidence"])}
+        told["changes"] = tuple(v.get("changes", ()))
         return cls(**told)
 
 
@@ -83,7 +89,19 @@ def group(observations: Iterable[tuple[Observation, str | None, str | None]]) ->
         text = f"{len(pages)} pages fail: {place}" if kind == "page-fails" and len(pages) > 1 else worst.text
         identity = "-".join(part for part in (kind, _slug(place)) if part)
         found.append(
-            Finding(identity, kind, place, worst.weight, text, pages, worst.before, worst.after, step, members[0][1])
+            Finding(
+                identity,
+                kind,
+                place,
+                worst.weight,
+                text,
+                pages,
+                worst.before,
+                worst.after,
+                step,
+                members[0][1],
+                changes=tuple(sorted({change_of(m[0]) for m in members})),
+            )
         )
     found = _folded(found)
     found.sort(key=severity)
@@ -93,6 +111,21 @@ def group(observations: Iterable[tuple[Observation, str | None, str | None]]) ->
 def severity(finding: Finding) -> tuple[int, int, str, str]:
     """Sorts findings: the worst first, then those on most pages."""
     return (finding.weight.rank, -len(finding.pages), finding.kind, finding.place)
+
+
+def change_of(seen: Observation) -> str:
+    """A digest of what went and what came, without what both sides have at either end."""
+    return blake3("\0".join((seen.kind, *what_changed(seen.before, seen.after))).encode()).hexdigest()[:12]
+
+
+def what_changed(before: str, after: str) -> tuple[str, str]:
+    """What went and what came, without the words that both have at either end."""
+    a, b = before.split(), after.split()
+    while a and b and a[0] == b[0]:
+        a, b = a[1:], b[1:]
+    while a and b and a[-1] == b[-1]:
+        a, b = a[:-1], b[:-1]
+    return " ".join(a), " ".join(b)
 
 
 MOST_ALIKE = 3

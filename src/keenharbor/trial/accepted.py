@@ -1,7 +1,7 @@
 """Findings that a person has agreed to, with the reason: a file beside the plan, to be read and reviewed.
 
 Each entry holds for findings of one kind in one place, brought in by one step (or by any), on the pages that were
-looked at when it was written; until its day has come."""
+looked at when it was written, or with the same changes on others; until its day has come."""
 
 from __future__ import annotations
 
@@ -22,10 +22,13 @@ from keenharbor.site.toml import read_toml, validated
 
 HEAD = """\
 # Findings of trials that somebody has agreed to, and why. A finding that an entry fits does not count any more, until
-# the day that 'until' names. On other pages than these, or brought in by another step, it is asked about again.
+# the day that 'until' names. On other pages it still holds as long as what went and what came is the same ('changes');
+# another change, or one that another step brings in, is asked about again.
 format = 1
 """
 DAYS = 90
+MOST_CHANGES = 40
+"""Where a finding has more changes of its own an agreement holds for its pages alone."""
 NEVER = {
     "step-failed": "the steps behind it were never rehearsed; correct the plan, then 'keenharbor trial resume'",
     "live-changed": "the trial has to be run again, on a live that stands still",
@@ -41,6 +44,7 @@ class AcceptedPart(Part):
     place: str
     step: str | None = None
     pages: list[str] = []
+    changes: list[str] = []
     because: Text
     who: str = ""
     on: datetime.date
@@ -52,7 +56,10 @@ class AcceptedPart(Part):
             day <= self.until
             and (self.kind, self.place) == (finding.kind, finding.place)
             and (self.step is None or self.step == finding.step)
-            and set(finding.pages) <= set(self.pages)
+            and (
+                set(finding.pages) <= set(self.pages)
+                or (bool(finding.changes) and set(finding.changes) <= set(self.changes))
+            )
         )
 
 
@@ -90,6 +97,7 @@ def accept(
     made = [
         AcceptedPart(
             finding=finding.id, kind=finding.kind, place=finding.place, step=finding.step, pages=list(finding.pages),
+            changes=list(finding.changes) if len(finding.changes) <= MOST_CHANGES else [],
             because=because.strip(), who=who, on=day, until=day + datetime.timedelta(days=days),
         )
         for finding in findings

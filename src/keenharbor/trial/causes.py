@@ -28,6 +28,7 @@ from enum import StrEnum
 
 from keenharbor.base.text import plural
 from keenharbor.compare import Finding, Weight
+from keenharbor.compare.findings import what_changed
 from keenharbor.compare.look import LOGGED_IN
 
 SHORTEST_VALUE = 6
@@ -192,7 +193,7 @@ def _pairs(findings: Sequence[Finding], numbers: Sequence[int]) -> Iterator[tupl
 
 def _keys(finding: Finding) -> Iterator[tuple[str, ...]]:
     """Findings that share one of these have one cause."""
-    before, after = _core(finding.before, finding.after)
+    before, after = what_changed(finding.before, finding.after)
     if finding.pages and len(before) + len(after) >= SHORTEST_VALUE:
         yield "change", before, after
     if finding.kind.startswith("setting-"):
@@ -226,16 +227,6 @@ def area_of(finding: Finding) -> str:
         return ""
     tops = {p.removesuffix(LOGGED_IN).strip("/").partition("/")[0].partition("?")[0] for p in finding.pages}
     return min(tops) or "start"
-
-
-def _core(before: str, after: str) -> tuple[str, str]:
-    """What went and what came, without what both have at either end."""
-    a, b = before.split(), after.split()
-    while a and b and a[0] == b[0]:
-        a, b = a[1:], b[1:]
-    while a and b and a[-1] == b[-1]:
-        a, b = a[:-1], b[:-1]
-    return " ".join(a), " ".join(b)
 
 
 def _values(finding: Finding) -> Iterator[str]:
