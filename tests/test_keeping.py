@@ -318,3 +318,23 @@ def test_what_a_clone_was_made_from_is_not_thinned(served: Scene) -> None:
     harbor(served.folder, "clone", "close", made["id"])
     harbor(served.folder, "snapshot", "thin", "--newest", "1", "--yes")
     assert {s["label"] for s in harbor(served.folder, "snapshot", "list", "--json").json} == {"new"}
+
+
+def test_a_manifest_that_is_gone_is_named_and_taken_from_another_store(scene: Scene, tmp_path: Path) -> None:
+    take(scene, "--label", "one")
+    gone = take(scene, "--label", "two")
+    store = scene.folder / "harbor/store"
+    shutil.copytree(store, tmp_path / "other")
+    (store / "snapshots" / f"{gone}.json").unlink()
+    told = harbor(scene.folder, "snapshot", "verify", code=1)
+    assert f"snapshot {gone} is hurt" in told.out and "Nothing that a snapshot needs is lost" not in told.out
+    # Another one of that name is not it.
+    other = tmp_path / "other/snapshots" / f"{gone}.json"
+    kept = other.read_bytes()
+    other.write_bytes(kept.replace(b'"two"', b'"too"'))
+    harbor(scene.folder, "snapshot", "verify", "--mend-from", tmp_path / "other", code=1)
+    assert not (store / "snapshots" / f"{gone}.json").exists()
+    other.write_bytes(kept)
+    mended = harbor(scene.folder, "snapshot", "verify", "--mend-from", tmp_path / "other", "--json").json
+    assert mended["good"] and mended["mended"] == 1
+    assert [s["label"] for s in harbor(scene.folder, "snapshot", "list", "--json").json] == ["two", "one"]

@@ -60,6 +60,13 @@ def _mend(store: Store, other: Store, sound: set[ObjectId], damaged_packs: set[P
                         if theirs is not None:
                             store.write_document(kind, name, theirs)
                             mended += 1
+        theirs_all = other.documents()
+        for (kind, name), sums in store.history.missing(store.documents()).items() if store.keeps_history else ():
+            # Only what is known to have been here: a manifest by that name may be another one there.
+            if theirs_all.get((kind, name)) in sums:
+                with contextlib.suppress(DamagedError):
+                    store.write_document(kind, name, other.read_document(kind, name))
+                    mended += 1
         wanted: set[ObjectId] = set()
         for name in store.document_names("snapshots"):
             with contextlib.suppress(DamagedError):
@@ -96,6 +103,8 @@ def _verify(store: Store, progress: Progress) -> tuple[Verification, set[ObjectI
     progress.stage("checking what each snapshot needs")
     if store.keeps_history:
         result.damages += store.history.check(store.documents())
+        gone = sorted(n for kind, n in store.history.missing(store.documents()) if kind == "snapshots")
+        result.hurt |= {name: ["(its manifest is not there: nothing of it can be restored)"] for name in gone}
     for kind in ("snapshots", "records", "dependents"):
         for name in store.document_names(kind):
             try:

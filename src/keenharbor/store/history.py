@@ -7,11 +7,11 @@ is killed in between leaves a document whose coming is told of, or none: neither
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from keenharbor.base.chain import append_line, read_chain
+from keenharbor.base.chain import Line, append_line, read_chain
 from keenharbor.base.text import now, stamp
 
 NAME = "history.jsonl"
@@ -58,13 +58,10 @@ class History:
     def _add(self, what: str, kind: str, name: str, sum_of: str) -> None:
         append_line(self.file, {"at": stamp(now()), "what": what, "kind": kind, "name": name, "sum_of": sum_of})
 
-    def check(self, present: dict[tuple[str, str], str]) -> Iterator[str]:
-        """What is not as the list says, in words; ``present`` are the documents that are there, by kind and name, with
-        their sums. For a store that keeps such a list."""
-        chain = read_chain(self.file, _FIELDS)
-        yield from (f"{NAME}, line {number}: {problem}" for number, problem in chain.damaged)
+    @staticmethod
+    def _known(lines: Iterable[Line]) -> dict[tuple[str, str], _Known]:
         known: dict[tuple[str, str], _Known] = {}
-        for line in chain.lines:
+        for line in lines:
             said = line.said
             found = known.setdefault((said["kind"], said["name"]), _Known())
             if said["what"] == "coming":
@@ -73,6 +70,19 @@ class History:
                 found.sums, found.must_be = {said["sum_of"]}, True
             else:
                 found.must_be = False
+        return known
+
+    def missing(self, present: Collection[tuple[str, str]]) -> dict[tuple[str, str], set[str]]:
+        """Documents that must be there, by kind and name, and are not ``present``; with the sums that they may have."""
+        known = self._known(read_chain(self.file, _FIELDS).lines)
+        return {k: found.sums for k, found in known.items() if found.must_be and k not in present}
+
+    def check(self, present: dict[tuple[str, str], str]) -> Iterator[str]:
+        """What is not as the list says, in words; ``present`` are the documents that are there, by kind and name, with
+        their sums. For a store that keeps such a list."""
+        chain = read_chain(self.file, _FIELDS)
+        yield from (f"{NAME}, line {number}: {problem}" for number, problem in chain.damaged)
+        known = self._known(chain.lines)
         for (kind, name), found in sorted(known.items()):
             if found.must_be and (kind, name) not in present:
                 yield f"{kind}/{name}.json: it is not there any more, and nobody let it go"
