@@ -20,7 +20,7 @@ from keenharbor.trial.causes import Entry, entries
 from keenharbor.trial.result import TrialResult
 
 _ANSWERS = {
-    "a": "it is meant to be so: accept it", "m": "more: each finding, both sides", "l": "look: where its pictures lie",
+    "a": "accept: it is meant to be so", "m": "more: each finding, both sides", "l": "look: where its pictures lie",
     "c": "culprits: the command that searches for the steps", "n": "next: leave it open", "q": "quit",
 }  # fmt: skip
 

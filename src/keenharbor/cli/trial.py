@@ -412,9 +412,9 @@ def _show_entry(out: Console, entry: Entry) -> None:
     else:
         show.findings(out, [entry.head])
     if entry.follows:
-        out.print(Text(f"            with it: {entry.follows}", style="dim"))
+        out.print(Text.assemble(("          with    ", "dim"), entry.follows))
     if entry.area:
-        out.print(Text(f"            by {entry.step}  ({entry.id})", style="dim"))
+        out.print(Text.assemble(("          where   ", "dim"), f"by {entry.step}  ({entry.id})"))
 
 
 def _next_after(out: Console, result: TrialResult) -> None:
