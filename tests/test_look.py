@@ -614,3 +614,24 @@ def test_a_sitemap_that_would_grow_without_end_is_left() -> None:
     bomb = '<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><urlset><url><loc>http://h/&b;</loc></url></urlset>'
     assert places_in(bomb.encode()) == ([], [])
     assert places_in(gzip.compress(b" " * 60_000_000)) == ([], [])
+
+
+def test_pages_far_from_the_start_and_those_of_members_are_asked_for_less_often(
+    pages: Pages, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("keenharbor.compare.look.TIMED_PAGES", 3)
+    form = '<form id="f" method="post" action="/in"><input name="n"></form>'
+    pages.content |= {
+        "/": "".join(f"<a href='/p{n}'>{n}</a>" for n in range(6)), "*": "<p>a page</p>",
+        "/in": lambda m, *_: (302, {"Location": "/", "Set-Cookie": "card=1"}, "") if m == "POST" else form,
+    }  # fmt: skip
+    log_in = CheckPart.model_validate({"name": "in", "steps": [{"get": "/in"}, {"submit": "f", "fields": {"n": "1"}}]})
+    with Visitor(pages.address) as visitor:
+        learnt = take_look(visitor, LookPart(), samples=5, log_in=log_in, learn=True)
+        later = take_look(visitor, LookPart(), samples=8, log_in=log_in, noise=Noise(), also=tuple(learnt.pages))
+    visits = {p: len(s.seconds) for p, s in learnt.pages.items()}
+    assert [visits[p] for p in ("/", "/p0", "/p1", "/p2", "/p5", "/ (logged in)", "/p3 (logged in)")] == [
+        5, 5, 5, 2, 2, 2, 2,
+    ]  # fmt: skip
+    assert [len(later.pages[p].seconds) for p in ("/p1", "/p2", "/p3 (logged in)")] == [8, 2, 1]
+    assert list(later.pages)[:3] == list(learnt.pages)[:3], "the same pages are timed"

@@ -34,8 +34,8 @@ QUERY_VARIANTS = 2
 @dataclass
 class PageSeen:
     """One page: status, where it sends to, what it says; ``served`` is what a visitor got who did not ask for a fresh
-    page, ``samples`` what further visits said, ``seconds`` how long each fresh visit took; ``headers`` those that
-    matter; ``unsettled`` says that it still changed at the last visit."""
+    page, ``samples`` what further visits said that was not the same to the byte, ``seconds`` how long each fresh visit
+    took; ``headers`` those that matter; ``unsettled`` says that it still changed at the last visit."""
 
     path: str
     status: int
@@ -104,6 +104,7 @@ def take_look(
     Each page is visited once as any visitor would (``served``), then ``samples`` times asking for a fresh page; with
     ``learn``, what each of these says is kept, so that noise can be learnt from it. With ``noise`` a page that still
     changes, apart from that, is visited until it does not (at most `MOST_VISITS` times): first visits fill caches.
+    Pages beyond the first `TIMED_PAGES`, and those of members, are visited less often: they are not timed.
     After the scripted visit ``log_in`` the pages are walked once more, as a member sees them. ``mail_to`` gives the
     addressees of the mail caught so far. Never raises for what the site does wrong: that is what a look is for."""
     look = Look(visitor.address)
@@ -116,9 +117,10 @@ def take_look(
         look.log_in_problem = run_check(visitor, log_in, mail_to, landed)
         if look.log_in_problem is None:
             members = [p.removesuffix(LOGGED_IN) for p in also if p.endswith(LOGGED_IN)]
-            _walk_pages(
-                look, visitor, part, [*landed[-1:], *part.starts, *members], samples, False, learn, noise, LOGGED_IN
-            )
+            starts = [*landed[-1:], *part.starts, *members]
+            # Without noise to be learnt once is enough: a page that still changes is visited until it does not.
+            often = min(samples, FEW if learn else 1)
+            _walk_pages(look, visitor, part, starts, often, False, learn, noise, LOGGED_IN)
     look.checks = make_checks(visitor, checks, mail_to)
     return look
 
@@ -131,6 +133,10 @@ def member_cookies(visitor: Visitor, log_in: CheckPart, mail_to: Callable[[], Se
 
 LOGGED_IN = " (logged in)"
 MOST_VISITS = 4
+TIMED_PAGES = 80
+"""So many pages, those nearest to the start, are visited as often as response times want it; the others, and all that
+only members see, `FEW` times, which is what noise wants."""
+FEW = 2
 _ENDS_A_VISIT = re.compile(r"(?i)(log|sign)[-_]?(out|off)|delete|remove|unsubscribe|cancel")
 
 
@@ -153,7 +159,8 @@ def _walk_pages(
             queued.add(path)
         else:
             path = queue.popleft()
-        page = _see(visitor, path, samples, served, learn, noise)
+        often = samples if seen < TIMED_PAGES else min(samples, FEW)
+        page = _see(visitor, path, often, served, learn, noise)
         look.pages[path + mark] = page
         seen += 1
         found = [page.redirect] if page.redirect and page.redirect.startswith("/") else []
@@ -264,13 +271,19 @@ def _see(
     visitor: Visitor, path: str, samples: int, served: bool, learn: bool, noise: Noise | None = None
 ) -> PageSeen:  # fmt: skip
     try:
-        plain = markup_of(visitor, visitor.get(path, fresh=False), path) if served else None
+        plain = visitor.get(path, fresh=False) if served else None
         began = time.perf_counter()
         answer = visitor.get(path)
         seconds = [time.perf_counter() - began]
     except VisitError as error:
         return PageSeen(path, 0, error=str(error))
-    page = PageSeen(path, answer.status, markup=markup_of(visitor, answer, path), served=plain, seconds=seconds)
+    page = PageSeen(path, answer.status, markup=markup_of(visitor, answer, path), seconds=seconds)
+
+    def read(other: Answer) -> Markup | None:
+        # Most answers are the same to the byte: they are not parsed again.
+        return page.markup if _is_same(answer, other) else markup_of(visitor, other, path)
+
+    page.served = read(plain) if plain is not None else None
     page.headers = {_HEADERS[n]: v for name, v in answer.headers.items() if (n := name.lower()) in _HEADERS and v}
     if 300 <= answer.status < 400:
         page.redirect = _within(answer.header("Location"), visitor.address)
@@ -281,22 +294,28 @@ def _see(
             page.seconds.append(time.perf_counter() - began)
         except VisitError:
             continue
-        more = markup_of(visitor, again, path) if learn else None
-        if more is not None and again.status == page.status:
+        more = read(again) if learn else None
+        if more is not None and more is not page.markup and again.status == page.status:
             page.samples.append(more)
     if noise is not None and page.loads and page.markup is not None:
-        _settle(visitor, page, noise)
+        _settle(visitor, page, answer, noise)
     return page
 
 
-def _settle(visitor: Visitor, page: PageSeen, noise: Noise) -> None:
-    """Visit a page until it says twice the same, and keep what it says then."""
+def _is_same(one: Answer, other: Answer) -> bool:
+    return one.status == other.status and one.content == other.content
+
+
+def _settle(visitor: Visitor, page: PageSeen, last: Answer, noise: Noise) -> None:
+    """Visit a page until it says twice the same, and keep what it says then; ``last`` is what it said so far."""
     for _ in range(MOST_VISITS):
         try:
             answer = visitor.get(page.path)
         except VisitError:
             return
-        again = markup_of(visitor, answer, page.path)
+        if _is_same(last, answer):
+            return
+        last, again = answer, markup_of(visitor, answer, page.path)
         if answer.status != page.status or again is None:
             return
         settled = _same(page.markup, again, page.path, noise)

@@ -11,7 +11,7 @@ from keenharbor.base.progress import Progress
 from keenharbor.clone.facts import TRIAL_PURPOSE
 from keenharbor.clone.making import make_clone
 from keenharbor.compare import Look, Slower, VisitError, Visitor, slower_pages
-from keenharbor.compare.look import LOGGED_IN
+from keenharbor.compare.look import FEW, LOGGED_IN, TIMED_PAGES
 from keenharbor.compare.timing import RATIO
 from keenharbor.snapshot import Snapshot
 from keenharbor.trial.record import SeenStep
@@ -34,11 +34,17 @@ class PaceFound:
         self._times_before = {p: list(t) for p, t in times_before.items() if not p.endswith(LOGGED_IN)}
         self._times_after: dict[str, list[float]] = {}
         self.slower: list[tuple[Slower, str | None]] = []
+        self.not_timed = 0
         last = next((s.look for s in reversed(steps) if s.look is not None), None)
         if last is None:
             return
         progress.stage("timing the pages")
-        after = {p: seen.seconds for p, seen in last.pages.items() if seen.loads and not p.endswith(LOGGED_IN)}
+        after = {
+            p: seen.seconds for p, seen in last.pages.items()
+            if seen.loads and not p.endswith(LOGGED_IN) and len(seen.seconds) > FEW
+        }  # fmt: skip
+        public = [p for p in last.pages if not p.endswith(LOGGED_IN)]
+        self.not_timed = max(0, len(public) - TIMED_PAGES)
         self._times_after = {p: list(times) for p, times in after.items()}
         suspects = [s.path for s in slower_pages(self._times_before, after)]
         if suspects:

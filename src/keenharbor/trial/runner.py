@@ -20,6 +20,7 @@ from keenharbor.compare import Look, Noise, Observation, Weight, compare_pages, 
 from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.camera import Camera
 from keenharbor.compare.findings import Finding
+from keenharbor.compare.look import TIMED_PAGES
 from keenharbor.compare.state import secret_values
 from keenharbor.compare.timing import SLOW_SECONDS
 from keenharbor.database import row_delta
@@ -138,7 +139,8 @@ def run_trial(
             steps=tuple(s.record for s in rehearsal.record.steps), noise=tuple(rehearsal.record.before.noise.listing()),
             pages=len(rehearsal.before.pages), isolation=isolation, clone=clone.id if options.keep else None,
             known=tuple(sorted({o.identity for o, _, _ in laid})), timings=pace.timings,
-            accepted=tuple(accepted), remarks=tuple(rehearsal.remarks()), went_on_with=earlier.kept if earlier else 0,
+            accepted=tuple(accepted), remarks=tuple(rehearsal.remarks(pace)),
+            went_on_with=earlier.kept if earlier else 0,
             with_pictures=rehearsal.record.before.shots is not None,
         )  # fmt: skip
     except BaseException:
@@ -434,7 +436,7 @@ class _Rehearsal:
         clock = by_the_clock(self.before, end, self.record.before.noise) if end is not None else set()
         return group(laid for laid in passing(self.record.steps, laid) if laid[0].identity not in clock)
 
-    def remarks(self) -> list[str]:
+    def remarks(self, pace: PaceFound) -> list[str]:
         """What this trial could not see, in words."""
         checks = self._live.model.check
         found = []
@@ -462,6 +464,8 @@ class _Rehearsal:
         if opaque := self.stage.clone.facts.opaque:
             listed = ", ".join(opaque[:4]) + (" …" if len(opaque) > 4 else "")
             found.append(f"names something of live in a form that could not be rewritten: {listed}")
+        if pace.not_timed:
+            found.append(f"timing: {plural(pace.not_timed, 'page')} beyond the first {TIMED_PAGES} not timed")
         shots = self.record.before.shots
         if shots is None:
             found.append("pictures: not looked at (--pictures takes them)")
