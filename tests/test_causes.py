@@ -7,10 +7,12 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keenharbor.compare import Finding, Observation, Weight, group
-from keenharbor.compare.look import LOGGED_IN
+from keenharbor.compare import Finding, Look, Observation, Weight, group
+from keenharbor.compare.look import LOGGED_IN, PageSeen
+from keenharbor.compare.markup import read_markup
 from keenharbor.trial.accepted import accept, read_accepted, sort_out
 from keenharbor.trial.causes import Noticed, entries, entry_of
+from keenharbor.trial.runner import titles_of
 
 COUNT = iter(range(10**6))
 
@@ -143,3 +145,21 @@ def test_what_was_accepted_stays_accepted_on_more_pages_as_long_as_the_change_is
     # Of old files, which know no changes, the pages decide.
     assert all(a.model_copy(update={"changes": []}).fits(first, a.on) for a in agreed)
     assert not any(a.model_copy(update={"changes": []}).fits(found(*again[0]), a.on) for a in agreed)
+
+
+def test_pages_are_called_by_their_titles_without_what_all_end_with() -> None:
+    def look(**titles: str) -> Look:
+        made = Look("http://x")
+        for path, title in titles.items():
+            markup = read_markup(f"<title>{title}</title><p>x", "http://x", f"/{path}")
+            made.pages[f"/{path}"] = PageSeen(f"/{path}", 200, markup=markup)
+        return made
+
+    site = look(a="Kale | Marrow Lane", b="Leek | Marrow Lane", c="Marrow Lane", d="Bean - late | Marrow Lane", e="")
+    assert titles_of(site, {"/a", "/c", "/d", "/e", "/none"}) == {
+        "/a": "Kale",
+        "/c": "Marrow Lane",
+        "/d": "Bean - late",
+    }
+    assert titles_of(look(a="Kale - red", b="Leek"), {"/a"}) == {"/a": "Kale - red"}
+    assert titles_of(Look("http://x"), {"/a"}) == {}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import Console, RenderableType
@@ -94,8 +94,9 @@ def made_table(
 _TOLD_IN_TEXT = ("setting-", "slower", "page-fails")
 
 
-def findings(out: Console, found: Sequence[Finding]) -> None:
-    """Findings one below the other: weight and what; below it by which step, where, and both sides."""
+def findings(out: Console, found: Sequence[Finding], titles: Mapping[str, str] | None = None) -> None:
+    """Findings one below the other: weight and what; below it by which step, where, and both sides. ``titles`` are what
+    pages are called."""
     for finding in found:
         line = Table.grid(padding=(0, 2))
         line.add_column(min_width=8, no_wrap=True)
@@ -106,7 +107,7 @@ def findings(out: Console, found: Sequence[Finding]) -> None:
         by = [f"by {finding.step}" if finding.step else ""]
         by += [f"(could not be seen since {finding.hidden_since})" if finding.hidden_since else ""]
         by += [
-            f"on {pages_of(finding)}"
+            f"on {pages_of(finding, titles or {})}"
             if len(finding.pages) > 1 or (finding.pages and finding.pages[0] not in finding.text)
             else ""
         ]
@@ -159,8 +160,9 @@ def said(verdict: str, text: str) -> Text:
     return Text.assemble(mark(verdict, ""), text)
 
 
-def pages_of(finding: Finding, most: int = 3) -> str:
-    shown = ", ".join(finding.pages[:most])
+def pages_of(finding: Finding, titles: Mapping[str, str], most: int = 3) -> str:
+    """The first pages of a finding, each with what it is called."""
+    shown = ", ".join(f"{p} ({titles[p]})" if p in titles else p for p in finding.pages[:most])
     more = len(finding.pages) - most
     return shown + (f" and {plural(more, 'more page')}" if more > 0 else "")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import sys
 import threading
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import click
@@ -209,7 +209,9 @@ def review_command(session: Session, wanted: str) -> int:
 
     site = session.site()
     result = find_trial(site.work, wanted)
-    accepted = review(session, site.work / "trials" / result.id, result, _show_entry)
+    accepted = review(
+        session, site.work / "trials" / result.id, result, lambda out, entry: _show_entry(out, entry, result.titles)
+    )
     anew = judged_anew(result, read_accepted(Path(result.plan_file)))
     if accepted:
         _keep(session, site, anew)
@@ -327,9 +329,9 @@ def render_trial(out: Console, result: TrialResult, report: Path, *, each: bool 
         out, result.verdict, f"trial {result.id}: {told}; {plural(result.pages, 'page')}, {duration(result.seconds)}"
     )
     if each:
-        show.findings(out, result.findings)
+        show.findings(out, result.findings, result.titles)
     else:
-        show_entries(out, causes)
+        show_entries(out, causes, result.titles)
     show.heading(out, "Steps")
     rows = []
     for number, step in enumerate(result.steps, 1):
@@ -388,14 +390,14 @@ _NOTICED = {
 }  # fmt: skip
 
 
-def show_entries(out: Console, causes: Sequence[Entry]) -> None:
+def show_entries(out: Console, causes: Sequence[Entry], titles: Mapping[str, str]) -> None:
     """Causes one below the other, what follows folded into a line; what is only told in one list at the end."""
     for noticed, heading in _NOTICED.items():
         asking = [e for e in causes if e.noticed is noticed and e.weight is not Weight.NOTE]
         if asking:
             show.heading(out, heading)
         for entry in asking:
-            _show_entry(out, entry)
+            _show_entry(out, entry, titles)
     notes = [e for e in causes if e.weight is Weight.NOTE]
     if notes:
         show.heading(out, "Only told")
@@ -405,12 +407,12 @@ def show_entries(out: Console, causes: Sequence[Entry]) -> None:
         out.print(Text.assemble(show.mark("note", ""), f"{entry.text}{more}{by}"))
 
 
-def _show_entry(out: Console, entry: Entry) -> None:
+def _show_entry(out: Console, entry: Entry, titles: Mapping[str, str]) -> None:
     """One cause: what says it best, and in a line what follows."""
     if entry.area:
         out.print(Text.assemble(show.mark(entry.weight.value), "  ", entry.text))
     else:
-        show.findings(out, [entry.head])
+        show.findings(out, [entry.head], titles)
     if entry.follows:
         out.print(Text.assemble(("          with    ", "dim"), entry.follows))
     if entry.area:

@@ -67,7 +67,8 @@ class Isolation:
 class TrialResult:
     """A whole trial. ``healed`` are findings that showed after a step and were gone at the end; ``accepted`` those that
     somebody has agreed to; ``remarks`` say what it could not see; ``went_on_with`` how many steps it took over from an
-    earlier trial; ``with_pictures`` that its pages were photographed."""
+    earlier trial; ``with_pictures`` that its pages were photographed; ``titles`` what the pages of findings are
+    called."""
 
     id: str
     site: str
@@ -91,6 +92,7 @@ class TrialResult:
     remarks: tuple[str, ...] = ()
     went_on_with: int = 0
     with_pictures: bool = False
+    titles: dict[str, str] = field(default_factory=dict)
 
     @property
     def started(self) -> datetime:

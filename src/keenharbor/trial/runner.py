@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import re
 import time
+from collections import Counter
+from collections.abc import Collection
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -142,6 +145,7 @@ def run_trial(
             accepted=tuple(accepted), remarks=tuple(rehearsal.remarks(pace)),
             went_on_with=earlier.kept if earlier else 0,
             with_pictures=rehearsal.record.before.shots is not None,
+            titles=titles_of(rehearsal.before, {p for f in (*findings, *accepted) for p in f.pages}),
         )  # fmt: skip
     except BaseException:
         if (earlier is not None and earlier.record.give_back(folder)) or not (folder / "seen/1.zst").exists():
@@ -475,6 +479,15 @@ class _Rehearsal:
         if left:
             found.append(f"not carried out, since a step before failed: {', '.join(left)}")
         return found
+
+
+def titles_of(look: Look, paths: Collection[str]) -> dict[str, str]:
+    """What pages are called, without what all titles end with (the site's name)."""
+    titles = {p: s.markup.title for p, s in look.pages.items() if s.markup is not None and s.markup.title}
+    ends = Counter(t[m.start() :] for t in set(titles.values()) for m in [re.search(r"\s[|·–—:-]\s[^|·–—]+$", t)] if m)
+    common, count = ends.most_common(1)[0] if ends else ("", 0)
+    own = common if count >= max(2, 0.6 * len(set(titles.values()))) else ""
+    return {p: titles[p].removesuffix(own)[:60] for p in sorted(paths) if titles.get(p, "").removesuffix(own)}
 
 
 def weighed(seen: Observation, model: SiteFile) -> Observation:
