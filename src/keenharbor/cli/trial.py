@@ -188,8 +188,8 @@ def accept_command(
             out.print(Text(finding.text))
         if len(chosen) > MOST_TOLD:
             out.print(Text(f"and {len(chosen) - MOST_TOLD} more", style="dim"))
-        left = sum(f.weight is not Weight.NOTE for f in anew.findings)
-        told = f"trial {anew.id}, judged anew: {plural(left, 'finding asks', 'findings ask')}"
+        left = sum(e.weight is not Weight.NOTE for e in entries(anew.findings))
+        told = f"trial {anew.id}, judged anew: {plural(left, 'cause asks', 'causes ask')}"
         show.headline(out, anew.verdict, told if left else f"trial {anew.id}, judged anew: nothing asks any more")
         out.print(Text(f"agreed to in {file}", style="dim"))
         _next_after(out, anew)
