@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import sys
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,7 +16,7 @@ from rich.console import Console
 from rich.text import Text
 
 from keenharbor.base.durable import write_durably
-from keenharbor.base.errors import UsageError
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
@@ -27,6 +28,7 @@ from keenharbor.site.toml import read_toml, with_value
 from keenharbor.site.view import SiteView
 
 if TYPE_CHECKING:
+    from keenharbor.site.model import CheckPart
     from keenharbor.site.passing import Kept, Learnt
 
 _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "caution", Sureness.MISSING: "caution"}
@@ -258,7 +260,7 @@ def _from_the_pages(session: Session, site: SiteView, said: _Said, *, proposals:
         try_script_log_in,
         usual_paths,
     )
-    from keenharbor.compare.proposals import first_look, proposals_in, propose_checks
+    from keenharbor.compare.proposals import first_look, proposals_in, propose_checks, writing_checks
 
     parts: list[str] = []
     with Visitor(site.address) as visitor:
@@ -280,10 +282,30 @@ def _from_the_pages(session: Session, site: SiteView, said: _Said, *, proposals:
                 )  # fmt: skip
             session.progress.note("logged in: trials will look at the pages behind it, too")
             parts += [f"\n[look]\nlog_in = {json.dumps(CHECK)}\n", check_text(tried.check)]
-        if proposals and (proposed := propose_checks(look, visitor)):
-            session.progress.note(f"{plural(proposals_in(proposed), 'check')} proposed at the end of the site file")
-            parts.append(proposed)
+        if proposals:
+            writing = writing_checks(look)
+            proposed = propose_checks(look, visitor, by_hand=not writing)
+            proposed += _tried(session, site, writing) if writing else ""
+            if proposed:
+                session.progress.note(f"{plural(proposals_in(proposed), 'check')} proposed at the end of the site file")
+                parts.append(proposed)
     return "\n" + "\n".join(parts) if parts else ""
+
+
+def _tried(session: Session, site: SiteView, checks: Sequence[CheckPart]) -> str:
+    """Checks of forms that write, tried on a clone, as text for the site file."""
+    from keenharbor.clone.trying import try_on_a_clone
+    from keenharbor.compare.proposals import Tried, told_as_text
+    from keenharbor.live.snapshots import take_guarded
+    from keenharbor.snapshot import TakeOptions
+
+    try:
+        options = TakeOptions(reason="before a trial")
+        snapshot = take_guarded(site, session.store(site, create=True), options, session.progress)
+        tried = try_on_a_clone(site, snapshot, checks, session.progress)
+    except KeenHarborError as error:
+        tried = [Tried(check, error.what) for check in checks]
+    return "\n" + told_as_text(tried)
 
 
 def _maintenance(session: Session, site: SiteView, out: Path, *, on: bool, yes: bool) -> None:

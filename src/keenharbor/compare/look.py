@@ -380,10 +380,11 @@ def _why(answer: Answer) -> str:
 
 
 def run_check(
-    visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequence[str]], landed: list[str] | None = None
-) -> str | None:
+    visitor: Visitor, check: CheckPart, mail_to: Callable[[], Sequence[str]], landed: list[str] | None = None,
+    answers: list[str] | None = None,
+) -> str | None:  # fmt: skip
     """What went wrong in a scripted visit; None when all was as expected. ``landed`` gets the page that each step ended
-    on."""
+    on, ``answers`` what it said."""
     once = secrets.token_hex(4)
     if check.browser:
         from keenharbor.compare.browsed import run_in_browser
@@ -431,4 +432,6 @@ def run_check(
         markup = markup_of(visitor, answer, urlsplit(answer.path).path)
         if landed is not None:
             landed.append(answer.path)
+        if answers is not None:
+            answers.append(answer.text)
     return None

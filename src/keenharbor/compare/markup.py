@@ -35,7 +35,8 @@ class Block:
 class Form:
     """A form: where it goes, how, and its fields by name with their values; ``secrets`` are those for passwords,
     ``hidden`` those that nobody sees; ``buttons`` send their value when they are pressed, boxes that are ``unticked``
-    nothing."""
+    nothing. ``kinds`` are the fields' types where they have one; ``traps`` fields that no person sees and robots fill
+    in: whoever does is turned away."""
 
     action: str
     method: str
@@ -44,6 +45,8 @@ class Form:
     buttons: dict[str, str] = field(default_factory=dict)
     unticked: set[str] = field(default_factory=set)
     hidden: set[str] = field(default_factory=set)
+    kinds: dict[str, str] = field(default_factory=dict)
+    traps: set[str] = field(default_factory=set)
 
     @property
     def names(self) -> set[str]:
@@ -191,6 +194,29 @@ def _resolved(raw: str, address: str, path: str) -> str:
     return whole.split("#", 1)[0]
 
 
+_UNSEEN_STYLE = re.compile(r"(?i)display\s*:\s*none|visibility\s*:\s*hidden|opacity\s*:\s*0\b|(left|top)\s*:\s*-\d{3,}")
+_TRAP_NAME = re.compile(
+    r"(?i)honey|(^|[-_])(hp|trap|nospam|leave|robot|bot[-_]?check)([-_]|$)|leave[-_ ]?(this|it)?[-_ ]?(empty|blank)"
+)
+
+
+def _is_trap(node: LexborNode, attributes: Mapping[str, str | None]) -> bool:
+    """Whether a field is one that no person sees: by its name, or by what it or what holds it within the form says."""
+    if _TRAP_NAME.search(str(attributes.get("name") or "")):
+        return True
+    if attributes.get("tabindex") == "-1" and attributes.get("autocomplete") in ("off", "nope", "new-password"):
+        return True
+    at: LexborNode | None = node
+    while at is not None and at.tag not in ("form", "body"):
+        said = at.attributes
+        words = f"{said.get('class') or ''} {said.get('id') or ''}"
+        unseen = "hidden" in said or said.get("aria-hidden") == "true" or _UNSEEN_STYLE.search(said.get("style") or "")
+        if unseen or _TRAP_NAME.search(words):
+            return True
+        at = at.parent
+    return False
+
+
 def _walk(
     node: LexborNode, page: Markup, block: Block, name: str, address: str, path: str, form: Form | None
 ) -> None:  # fmt: skip
@@ -218,6 +244,9 @@ def _walk(
         elif tag in _FIELDS and form is not None and attributes.get("name"):
             form.fields[str(attributes["name"])] = _field_value(child, tag)
             kind = (attributes.get("type") or "").lower()
+            form.kinds[str(attributes["name"])] = kind or tag
+            if kind != "hidden" and _is_trap(child, attributes):
+                form.traps.add(str(attributes["name"]))
             if kind in ("password", "hidden"):
                 (form.secrets if kind == "password" else form.hidden).add(str(attributes["name"]))
         inner, inner_name, inner_form = block, name, form
