@@ -27,6 +27,7 @@ from keenharbor.compare import (
     take_look,
 )
 from keenharbor.compare.findings import group, verdict_of
+from keenharbor.compare.look import make_checks
 from keenharbor.compare.markup import read_markup
 from keenharbor.compare.sitemaps import places_in
 from keenharbor.compare.visitor import VisitError
@@ -635,3 +636,20 @@ def test_pages_far_from_the_start_and_those_of_members_are_asked_for_less_often(
     ]  # fmt: skip
     assert [len(later.pages[p].seconds) for p in ("/p1", "/p2", "/p3 (logged in)")] == [8, 2, 1]
     assert list(later.pages)[:3] == list(learnt.pages)[:3], "the same pages are timed"
+
+
+def test_a_redirect_to_a_part_of_a_page_is_followed_without_it(pages: Pages) -> None:
+    pages.content |= {
+        "/": '<form id="f" method="post" action="/say"><input name="n"></form>',
+        "/say": (302, {"Location": f"{pages.address}/said/?a=1#comment-5"}, ""),
+        "/said/": "<p>It is there.</p>", "/old": (301, {"Location": "/said/#top"}, ""),
+    }  # fmt: skip
+    steps = [{"get": "/"}, {"submit": "f", "fields": {"n": "1"}, "text": "It is there"}]
+    with Visitor(pages.address) as visitor:
+        seen = make_checks(visitor, [CheckPart.model_validate({"name": "x", "steps": steps})])
+        look = take_look(visitor, LookPart(starts=["/old"], limit=1), samples=1, served=False)
+        pages.content["/say"] = (302, {"Location": "said/?b=2"}, "")
+        again = make_checks(visitor, [CheckPart.model_validate({"name": "x", "steps": steps})])
+    assert again["x"].problem is None, "a relative place is one of the site"
+    assert seen["x"].problem is None and look.pages["/old"].redirect == "/said/"
+    assert not [path for _, path in pages.asked if "#" in path]

@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from keenharbor.compare.look import LOGGED_IN, Look, filled, run_check
+from keenharbor.compare.look import LOGGED_IN, Look, filled, run_check, within
 from keenharbor.compare.markup import Form, read_markup
 from keenharbor.compare.visitor import VisitError, Visitor
 from keenharbor.host import Entry, ReadPath
@@ -58,10 +58,10 @@ def log_in_forms(visitor: Visitor, look: Look, routes: Iterable[str]) -> Iterato
         try:
             answer = visitor.get(path)
             for _ in range(4):
-                place = answer.header("Location")
-                if not (300 <= answer.status < 400 and place):
+                place = within(answer.header("Location"), visitor.address, answer.path)
+                if not (300 <= answer.status < 400 and place.startswith("/")):
                     break
-                answer = visitor.get(place.removeprefix(visitor.address) or "/")
+                answer = visitor.get(place)
         except (VisitError, ValueError):
             continue
         if answer.status == 200 and "html" in answer.header("Content-Type"):

@@ -12,7 +12,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import urlencode, urlsplit
+from urllib.parse import urlencode, urljoin, urlsplit
 
 from blake3 import blake3
 from selectolax.lexbor import LexborHTMLParser
@@ -286,7 +286,7 @@ def _see(
     page.served = read(plain) if plain is not None else None
     page.headers = {_HEADERS[n]: v for name, v in answer.headers.items() if (n := name.lower()) in _HEADERS and v}
     if 300 <= answer.status < 400:
-        page.redirect = _within(answer.header("Location"), visitor.address)
+        page.redirect = within(answer.header("Location"), visitor.address, path)
     for _ in range(samples - 1 if page.loads else 0):
         try:
             began = time.perf_counter()
@@ -325,10 +325,18 @@ def _settle(visitor: Visitor, page: PageSeen, last: Answer, noise: Noise) -> Non
     page.unsettled = True
 
 
-def _within(place: str, address: str) -> str:
-    if place.startswith(address):
-        place = place[len(address) :] or "/"
-    return place
+def within(place: str, address: str, path: str) -> str:
+    """Where a redirect that a page at ``path`` sends leads: a path within the site, else the whole address. It may be
+    relative (RFC 9110, 10.2.2), and which part of a page is meant is no server's business."""
+    if not place:
+        return ""
+    try:
+        whole = urljoin(address + path, place).partition("#")[0]
+    except ValueError:
+        return place
+    return (
+        whole[len(address) :] or "/" if whole == address or whole.startswith((address + "/", address + "?")) else whole
+    )
 
 
 def markup_of(visitor: Visitor, answer: Answer, path: str) -> Markup | None:
@@ -413,7 +421,7 @@ def run_check(
             else:
                 answer = visitor.get(step.get or "/")
             for _ in range(5):
-                place = _within(answer.header("Location"), visitor.address)
+                place = within(answer.header("Location"), visitor.address, answer.path)
                 if not (300 <= answer.status < 400 and place):
                     break
                 if not place.startswith("/"):
