@@ -125,6 +125,13 @@ def test_a_trial_tells_columns_that_the_new_release_makes_otherwise(tmp_path: Pa
     plan = tmp_path / "upgrade.toml"
     plan.write_text(head + 'command = ["true"]\n')
     assert harbor(tmp_path, "trial", "run", "--json").json["findings"] == []
+    # What was made otherwise before, too, no step has done.
+    with sqlite3.connect(tmp_path / "site/data.db") as db:
+        db.execute("ALTER TABLE notes ADD COLUMN legacy text NOT NULL DEFAULT ''")
+        db.execute("CREATE TABLE kept (id integer)")
+    db.close()
+    harbor(tmp_path, "snapshot", "take")
+    assert harbor(tmp_path, "trial", "run", "--json").json["findings"] == []
     plan.write_text(head + 'command = ["sh", "-c", "echo 2.0 > VERSION"]\nexpects = ["VERSION"]\n')
     result = harbor(tmp_path, "trial", "run", "--keep", "--json", code=1).json
     (finding,) = [f for f in result["findings"] if f["kind"] == "schema-unlike"]
