@@ -653,3 +653,23 @@ def test_a_redirect_to_a_part_of_a_page_is_followed_without_it(pages: Pages) -> 
     assert again["x"].problem is None, "a relative place is one of the site"
     assert seen["x"].problem is None and look.pages["/old"].redirect == "/said/"
     assert not [path for _, path in pages.asked if "#" in path]
+
+
+def test_two_copies_of_a_site_differ_in_no_form_of_their_address() -> None:
+    def page(address: str) -> str:
+        host, coded = address.removeprefix("http://"), address.replace(":", "%3A")
+        return (
+            f"<title>At {host}</title><meta name='description' content='See {address}/x'><body><p>Write to {host} or "
+            f"{address}/about; {host}9 is another.</p><a "
+            f"href='http://share.example/?u={coded.replace('/', '%2F')}%2Fa'>s</a>"
+            f"<a href='http://share.example/?u={coded}/a&v={address}/b'>t</a><img src='http://cdn.example/?of={host}'>"
+            f'<a href=\'{address}/own\'>o</a><script type=\'application/ld+json\'>{{"@type": "Page", "url": '
+            f'"{address.replace("/", chr(92) + "/")}/p"}}</script></body>'
+        )
+
+    one, two = (read_markup(page(a), a, "/") for a in ("http://127.0.0.1:2101", "http://127.0.0.1:35007"))
+    assert one.title == "At {host}" and one.links()[2] == "/own" and "{site}" in one.structured["Page 1"]
+    text = one.blocks["page"].text if "page" in one.blocks else ""
+    assert "127.0.0.1:21019 is another" in " ".join(b.text for b in one.blocks.values()) and "2101 " not in text
+    left, right = (repr(m).replace("127.0.0.1:21019", "x").replace("127.0.0.1:350079", "x") for m in (one, two))
+    assert left == right

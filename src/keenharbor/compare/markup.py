@@ -7,7 +7,7 @@ import json
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import quote, urljoin, urlsplit
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
@@ -59,7 +59,8 @@ class Markup:
     """A page's title, description, canonical address, what it says to robots, blocks by place, forms by id, the files
     it asks for, and its structured data (what it says to machines: JSON-LD, one text an item, and properties by name).
 
-    Addresses within the site are paths; the site's own address in texts is written ``{site}``.
+    Addresses within the site are paths; the site's own address in texts, titles and links to elsewhere (which may carry
+    it encoded, to share a page) is written ``{site}``, its host with a port ``{host}``.
     """
 
     title: str = ""
@@ -109,15 +110,15 @@ def read_markup(html: str, address: str, path: str) -> Markup:
     head = tree.head
     if head is not None:
         title = head.css_first("title")
-        page.title = " ".join(title.text().split()) if title is not None else ""
+        page.title = without_own(" ".join(title.text().split()), address) if title is not None else ""
         for meta in head.css("meta[content]"):
             name, content = (meta.attributes.get("name") or "").lower(), meta.attributes.get("content") or ""
             if name == "description":
-                page.description = content
+                page.description = without_own(content, address)
             elif name == "robots":
                 page.robots = content
             elif meta.attributes.get("property"):
-                page.structured[str(meta.attributes["property"])] = content.replace(address, "{site}")
+                page.structured[str(meta.attributes["property"])] = without_own(content, address)
         for link in head.css("link[href]"):
             place = _place(link.attributes.get("href"), address, path)
             if link.attributes.get("rel") == "canonical":
@@ -133,15 +134,35 @@ def read_markup(html: str, address: str, path: str) -> Markup:
     if tree.body is not None:
         _walk(tree.body, page, page.blocks.setdefault("page", Block()), "", address, path, None)
     for block in page.blocks.values():
-        block.words = [word.replace(address, "{site}") for word in block.words]
+        block.words = [without_own(word, address) for word in block.words]
     page.blocks = {name: b for name, b in page.blocks.items() if name != "page" or b.words or b.links or b.images}
     return page
+
+
+def without_own(text: str, address: str) -> str:
+    """A text in which the site's own address is ``{site}`` in every form in which pages carry it, and its host with a
+    port ``{host}``: two clones of one site differ in nothing else."""
+    host, pattern = _own(address)
+    if host not in text:
+        return text
+    return pattern.sub(lambda m: "{site}" if m[0].lower().startswith("http") else "{host}", text)
+
+
+@functools.lru_cache(maxsize=64)
+def _own(address: str) -> tuple[str, re.Pattern[str]]:
+    parts = urlsplit(address)
+    forms = {f for safe in ("", "/", ":", "/:") for f in (quote(address, safe=safe), quote(address, safe=safe).lower())}
+    forms |= {address, address.replace("/", "\\/")}
+    if parts.port is not None:
+        forms |= {parts.netloc, quote(parts.netloc, safe=""), quote(parts.netloc, safe="").lower()}
+    written = "|".join(re.escape(f) for f in sorted(forms, key=len, reverse=True))
+    return parts.hostname or address, re.compile(f"(?:{written})(?![0-9A-Za-z])")
 
 
 def _read_linked_data(text: str, page: Markup, address: str) -> None:
     """JSON-LD, one entry a kind of thing (https://www.w3.org/TR/json-ld11/)."""
     try:
-        found = json.loads(text.replace(address, "{site}"))
+        found = json.loads(without_own(text, address))
     except (ValueError, RecursionError):
         page.structured["(cannot be read)"] = " ".join(text.split())[:200]
         return
@@ -191,7 +212,7 @@ def _resolved(raw: str, address: str, path: str) -> str:
         return raw
     if f"{parts.scheme}://{parts.netloc}" == address:
         return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-    return whole.split("#", 1)[0]
+    return without_own(whole.split("#", 1)[0], address)
 
 
 _UNSEEN_STYLE = re.compile(r"(?i)display\s*:\s*none|visibility\s*:\s*hidden|opacity\s*:\s*0\b|(left|top)\s*:\s*-\d{3,}")
