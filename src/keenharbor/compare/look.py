@@ -334,10 +334,9 @@ def within(place: str, address: str, path: str) -> str:
         whole = urljoin(address + path, place).partition("#")[0]
     except ValueError:
         return place
-    if whole != address and not whole.startswith((address + "/", address + "?")):
-        return whole
-    inside = whole[len(address) :]
-    return inside if inside.startswith("/") else f"/{inside}"
+    return (
+        whole[len(address) :] or "/" if whole == address or whole.startswith((address + "/", address + "?")) else whole
+    )
 
 
 def markup_of(visitor: Visitor, answer: Answer, path: str) -> Markup | None:
