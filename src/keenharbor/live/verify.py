@@ -62,7 +62,7 @@ def _trials(site: SiteView, store: Store, progress: Progress) -> list[str]:
                 damages += [f"trials/{folder.name}/checkpoints: {n} is hurt" for n in inner.hurt]
             except KeenHarborError as error:
                 damages.append(f"trials/{folder.name}/checkpoints: {error.what}")
-        elif checkpoints.is_dir():
+        elif checkpoints.is_dir() and (folder / "seen/before.zst").exists():  # else killed before it had any
             damages.append(
                 f"trials/{folder.name}/checkpoints/store.json: it is missing; the trial cannot be gone on with"
             )
