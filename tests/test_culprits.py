@@ -323,8 +323,13 @@ def test_a_review_goes_through_the_causes_one_by_one(stage: Scene) -> None:
     shown = on_a_terminal(stage.folder, ["trial", "review"], ["?", "m", "l", "c", "a", "", "q"])
     assert f"1 of {len(asking)}" in shown and "both sides" in shown and "trial culprits" in shown
     assert "no pictures" in shown and "0 causes accepted" in shown
-    shown = on_a_terminal(stage.folder, ["trial", "review"], ["a", "we wanted that"] * len(asking))
-    assert f"{len(asking)} causes accepted, 0 causes ask still" in shown and "PASS" in shown
+    shown = on_a_terminal(stage.folder, ["trial", "review"], ["a", "we wanted that", "q"])
+    assert f"1 cause accepted, {len(asking) - 1} cause" in shown
+    kept = harbor(stage.folder, "trial", "show", "--json").json
+    assert len([e for e in kept["entries"] if e["weight"] != "note"]) == len(asking) - 1, "saved at once"
+    left = len(asking) - 1
+    shown = on_a_terminal(stage.folder, ["trial", "review"], ["a", "we wanted that"] * left)
+    assert f"{left} cause" in shown and "0 causes ask still" in shown and "PASS" in shown
     anew = harbor(stage.folder, "trial", "show", "--json").json
     assert anew["verdict"] == "pass" and (stage.folder / "upgrade-accepted.toml").exists()
 

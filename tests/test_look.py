@@ -650,6 +650,10 @@ def test_a_redirect_to_a_part_of_a_page_is_followed_without_it(pages: Pages) -> 
         look = take_look(visitor, LookPart(starts=["/old"], limit=1), samples=1, served=False)
         pages.content["/say"] = (302, {"Location": "said/?b=2"}, "")
         again = make_checks(visitor, [CheckPart.model_validate({"name": "x", "steps": steps})])
+        pages.content["/?p=7"] = "<p>It is there.</p>"
+        pages.content["/say"] = (302, {"Location": f"{pages.address}?p=7"}, "")
+        root = make_checks(visitor, [CheckPart.model_validate({"name": "x", "steps": steps})])
+    assert root["x"].problem is None, "the root with a query needs no slash"
     assert again["x"].problem is None, "a relative place is one of the site"
     assert seen["x"].problem is None and look.pages["/old"].redirect == "/said/"
     assert not [path for _, path in pages.asked if "#" in path]

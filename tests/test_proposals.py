@@ -7,10 +7,10 @@ from pathlib import Path
 import pytest
 
 from conftest import harbor
-from keenharbor.compare import Look
+from keenharbor.compare import Look, Visitor
 from keenharbor.compare.look import PageSeen
 from keenharbor.compare.markup import Form, read_markup
-from keenharbor.compare.proposals import writing_checks
+from keenharbor.compare.proposals import propose_checks, writing_checks
 from keenharbor.site.load import open_site
 from test_unaided import needs_php, put, shelf
 
@@ -40,6 +40,17 @@ def test_fields_that_no_person_sees_are_traps(field: str) -> None:
         "http://x", "/"))})  # fmt: skip
     (check,) = writing_checks(look)
     assert check.steps[1].fields.keys() == {"who", "say"} and check.writes
+
+
+def test_forms_that_are_not_tried_stay_proposed() -> None:
+    html = "".join(
+        f'<form id="f{n}" method="post" action="/say{n}"><textarea name="words"></textarea></form>' for n in range(6)
+    )
+    look = Look("http://x", {"/": PageSeen("/", 200, markup=read_markup(html, "http://x", "/"))})
+    tried = {c.name for c in writing_checks(look)}
+    with Visitor("http://127.0.0.1:9") as visitor:
+        text = propose_checks(look, visitor, tried)
+    assert len(tried) == 4 and [n for n in range(6) if f"the form f{n} on /" in text] == [4, 5]
 
 
 def test_fields_are_filled_as_a_visitor_would() -> None:

@@ -18,14 +18,13 @@ HERE = Path(__file__).resolve().parent
 sys.path[:0] = [str(HERE.parent)]
 
 from chain import Chain  # noqa: E402
-from play import MEND, run  # noqa: E402
+from play import DRIVERS, MEND, run  # noqa: E402
 
 from keenharbor.clone.server import free_port  # noqa: E402
 from keenharbor.database.private_server import PrivateServer  # noqa: E402
 
 PASSWORD = "seed-seed-1"
 WANTS = ("wagtail==6.3.*", "django==4.2.*", "setuptools")
-DRIVERS = {"sqlite": (), "postgres": ("psycopg[binary]",), "mariadb": ("pymysql",)}
 
 
 def set_up(folder: Path, old: Path, new: Path, engine: str, url: str | None) -> None:

@@ -29,7 +29,6 @@ from keenharbor.site.view import SiteView
 
 if TYPE_CHECKING:
     from keenharbor.site.model import CheckPart
-    from keenharbor.site.passing import Kept, Learnt
 
 _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "caution", Sureness.MISSING: "caution"}
 
@@ -102,9 +101,11 @@ def init(
     write_durably(out, text.encode(), mode=0o644)
     site = open_site(out)
     if (pages or said.member) and _may_visit(session, site, said, ask=not yes):
-        before = _rows_now(site)
+        from keenharbor.site.inference.visited import learnt_between, rows_now
+
+        before = rows_now(site)
         text += _from_the_pages(session, site, said, proposals=pages)
-        learnt = _learnt(before, _rows_now(site))
+        learnt = learnt_between(before, rows_now(site))
         text = learnt.written_into(text)
         write_durably(out, text.encode(), mode=0o644)
         site = open_site(out)
@@ -227,27 +228,6 @@ def _may_visit(session: Session, site: SiteView, said: _Said, *, ask: bool) -> b
     return False
 
 
-def _rows_now(site: SiteView) -> Kept:
-    """The rows of the smaller tables, to see what visits alone change."""
-    from keenharbor.site.passing import kept_rows
-
-    with site.reading_database() as state:
-        return kept_rows(state, site.model.volatile.tables)
-
-
-def _learnt(before: Kept, after: Kept) -> Learnt:
-    from keenharbor.site.inference.contents import kind_of
-    from keenharbor.site.inference.inferred import name_and_value
-    from keenharbor.site.passing import learn_passing
-
-    names = {}
-    for name, (table, rows) in after.items():
-        named = name_and_value(table.columns)
-        if named is not None and kind_of(table, list(rows.values())[:50])[0] == "settings":
-            names[name] = named[0]
-    return learn_passing(before, after, names)
-
-
 def _from_the_pages(session: Session, site: SiteView, said: _Said, *, proposals: bool) -> str:
     """What the pages say, as text for the site file: a log-in that works, and checks proposed from forms."""
     from keenharbor.compare import Visitor
@@ -284,7 +264,7 @@ def _from_the_pages(session: Session, site: SiteView, said: _Said, *, proposals:
             parts += [f"\n[look]\nlog_in = {json.dumps(CHECK)}\n", check_text(tried.check)]
         if proposals:
             writing = writing_checks(look)
-            proposed = propose_checks(look, visitor, by_hand=not writing)
+            proposed = propose_checks(look, visitor, {c.name for c in writing})
             proposed += _tried(session, site, writing) if writing else ""
             if proposed:
                 session.progress.note(f"{plural(proposals_in(proposed), 'check')} proposed at the end of the site file")

@@ -14,8 +14,7 @@ from keenharbor.base.text import plural, visible
 from keenharbor.cli import show
 from keenharbor.cli.base import Session
 from keenharbor.compare import Weight
-from keenharbor.site.log import who
-from keenharbor.trial.accepted import DAYS, NEVER, accept
+from keenharbor.trial.accepted import NEVER
 from keenharbor.trial.causes import Entry, entries
 from keenharbor.trial.result import TrialResult
 
@@ -25,9 +24,15 @@ _ANSWERS = {
 }  # fmt: skip
 
 
-def review(session: Session, folder: Path, result: TrialResult, tell: Callable[[Console, Entry], None]) -> int:
-    """Ask about each cause that asks; returns how many were accepted. Raises `UsageError` where nobody is there to
-    ask."""
+Agree = Callable[[Entry, str], None]
+"""Accepts a cause for a reason."""
+
+
+def review(
+    session: Session, folder: Path, result: TrialResult, tell: Callable[[Console, Entry], None], agree: Agree
+) -> int:
+    """Ask about each cause that asks; returns how many were accepted, each by ``agree`` at once. Raises `UsageError`
+    where nobody is there to ask."""
     if session.person() is None:
         raise UsageError(
             "nobody is there to ask: a review needs a terminal", advice="keenharbor trial accept FINDING --because '…'"
@@ -38,14 +43,14 @@ def review(session: Session, folder: Path, result: TrialResult, tell: Callable[[
         session.out.print()
         session.out.print(Text(f"{number} of {len(asking)}", style="dim"))
         tell(session.out, entry)
-        answer = _decided(session, folder, result, entry)
+        answer = _decided(session, folder, result, entry, agree)
         if answer == "q":
             break
         accepted += answer == "a"
     return accepted
 
 
-def _decided(session: Session, folder: Path, result: TrialResult, entry: Entry) -> str:
+def _decided(session: Session, folder: Path, result: TrialResult, entry: Entry, agree: Agree) -> str:
     """What is decided of one entry: ``a``, ``n`` or ``q``."""
     never = next((NEVER[f.kind] for f in entry.findings if f.kind in NEVER), None)
     while True:
@@ -69,7 +74,7 @@ def _decided(session: Session, folder: Path, result: TrialResult, entry: Entry) 
                 "Why is it all right? (Enter: leave it open)", default="", show_default=False, err=True
             )
             if because.strip():
-                accept(Path(result.plan_file), entry.findings, because, who(), DAYS)
+                agree(entry, because)
                 how_many = f", with {plural(len(entry.others), 'finding')} of the same cause" if entry.others else ""
                 session.out.print(show.said("good", f"accepted{how_many}"))
                 return "a"

@@ -25,7 +25,7 @@ from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log, who
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot
-from keenharbor.trial.accepted import DAYS, NEVER, accept, accepted_file, read_accepted
+from keenharbor.trial.accepted import DAYS, NEVER, AcceptedPart, accept, accepted_file, read_accepted
 from keenharbor.trial.causes import Entry, Noticed, entries
 from keenharbor.trial.culprits import RUNS, Culprits, find_culprits
 from keenharbor.trial.plan import Plan, on_plan, read_plan
@@ -173,13 +173,8 @@ def accept_command(
     site = session.site()
     result = find_trial(site.work, wanted)
     chosen = find_findings(result, named, causes, kinds, steps, notes)
-    plan_file = Path(result.plan_file)
-    made = accept(plan_file, chosen, because, who(), days)
-    file = accepted_file(plan_file)
-    anew = judged_anew(result, read_accepted(plan_file))
-    report = _keep(session, site, anew)
-    ids = ", ".join(f.id for f in chosen)
-    append_log(site.work, site.name, "trial accept", anew.verdict, f"{ids}: {because}", result.id)
+    made, anew, report = _agree(session, site, result, chosen, because, days)
+    file = accepted_file(Path(result.plan_file))
 
     def render(out: Console) -> None:
         what = made[0].finding if len(made) == 1 else plural(len(made), "finding")
@@ -209,15 +204,16 @@ def review_command(session: Session, wanted: str) -> int:
 
     site = session.site()
     result = find_trial(site.work, wanted)
+
+    def agree(entry: Entry, because: str) -> None:
+        # Saved and judged at once: what was agreed to stays so when the review is broken off.
+        _agree(session, site, find_trial(site.work, result.id), entry.findings, because)
+
     accepted = review(
-        session, site.work / "trials" / result.id, result, lambda out, entry: _show_entry(out, entry, result.titles)
-    )
-    anew = judged_anew(result, read_accepted(Path(result.plan_file)))
-    if accepted:
-        _keep(session, site, anew)
-        append_log(
-            site.work, site.name, "trial review", anew.verdict, plural(accepted, "cause") + " accepted", result.id
-        )
+        session, site.work / "trials" / result.id, result, lambda out, entry: _show_entry(out, entry, result.titles),
+        agree,
+    )  # fmt: skip
+    anew = find_trial(site.work, result.id)
 
     def render(out: Console) -> None:
         left = sum(e.weight is not Weight.NOTE for e in entries(anew.findings))
@@ -227,6 +223,20 @@ def review_command(session: Session, wanted: str) -> int:
 
     session.show({"verdict": anew.verdict, "accepted": accepted}, render)
     return 0 if anew.verdict == "pass" else 1
+
+
+def _agree(
+    session: Session, site: SiteView, result: TrialResult, chosen: Sequence[Finding], because: str, days: int = DAYS
+) -> tuple[list[AcceptedPart], TrialResult, Path]:
+    """Write down that findings are agreed to, judge their trial anew, and note it in the log; what was written, the
+    trial as it is now, and its report."""
+    plan_file = Path(result.plan_file)
+    made = accept(plan_file, chosen, because, who(), days)
+    anew = judged_anew(result, read_accepted(plan_file))
+    report = _keep(session, site, anew)
+    ids = ", ".join(f.id for f in chosen)
+    append_log(site.work, site.name, "trial accept", anew.verdict, f"{ids}: {because}", result.id)
+    return made, anew, report
 
 
 def _keep(session: Session, site: SiteView, result: TrialResult) -> Path:
@@ -285,13 +295,7 @@ def _serve(session: Session, site: SiteView, identity: str, port: int) -> None:
     def accept_there(finding: str, because: str) -> None:
         with one_at_a_time:
             result = find_trial(site.work, identity)
-            plan_file = Path(result.plan_file)
-            chosen = find_findings(result, (), (finding,), (), (), notes=False)
-            accept(plan_file, chosen, because, who())
-            anew = judged_anew(result, read_accepted(plan_file))
-            _keep(session, site, anew)
-            ids = ", ".join(f.id for f in chosen)
-            append_log(site.work, site.name, "trial accept", anew.verdict, f"{ids}: {because}", result.id)
+            _agree(session, site, result, find_findings(result, (), (finding,), (), (), notes=False), because)
 
     server = ReportServer(page, accept_there, port)
     session.show(
@@ -431,11 +435,11 @@ def _next_after(out: Console, result: TrialResult) -> None:
     elif any(f.kind in NEVER for f in asking):
         show.next_step(out, f"change {plan_file.name}, then: {on_plan('keenharbor trial run', plan_file)}")
     else:
-        first = next(e for e in entries(result.findings) if e.weight is not Weight.NOTE)
+        causes = [e for e in entries(result.findings) if e.weight is not Weight.NOTE]
+        first = causes[0]
         how = "--cause " if first.others else ""
         accepting = f"keenharbor trial accept {how}{first.id} --because '…'"
-        many = sum(e.weight is not Weight.NOTE for e in entries(result.findings)) > 1
-        one_by_one = ", or keenharbor trial review" if many else ""
+        one_by_one = ", or keenharbor trial review" if len(causes) > 1 else ""
         show.next_step(
             out,
             f"where it is meant to be so: {accepting}{one_by_one}; else change {plan_file.name}, then: "

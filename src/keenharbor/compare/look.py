@@ -334,9 +334,10 @@ def within(place: str, address: str, path: str) -> str:
         whole = urljoin(address + path, place).partition("#")[0]
     except ValueError:
         return place
-    return (
-        whole[len(address) :] or "/" if whole == address or whole.startswith((address + "/", address + "?")) else whole
-    )
+    if whole != address and not whole.startswith((address + "/", address + "?")):
+        return whole
+    inside = whole[len(address) :]
+    return inside if inside.startswith("/") else f"/{inside}"
 
 
 def markup_of(visitor: Visitor, answer: Answer, path: str) -> Markup | None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 import re
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from urllib.parse import urlencode
 
@@ -50,9 +50,9 @@ def proposals_in(text: str) -> int:
     return len(re.findall(r"(?m)^(?:# )?\[\[check\]\]", text))
 
 
-def propose_checks(look: Look, visitor: Visitor, *, by_hand: bool = True) -> str:
-    """TOML for the site file; empty where no page has a form. Forms that write are proposed as a comment, or not at all
-    where ``by_hand`` is false: then they are tried on a clone (see `writing_checks`)."""
+def propose_checks(look: Look, visitor: Visitor, tried: Collection[str] = ()) -> str:
+    """TOML for the site file; empty where no page has a form. Forms that write are proposed as a comment, but for the
+    checks that are ``tried`` on a clone (see `writing_checks`), by name."""
     parts: list[str] = []
     told: set[tuple[str, str, tuple[str, ...]]] = set()
     for path, page in sorted(look.pages.items(), key=lambda p: (p[0].count("/"), p[0])):
@@ -61,10 +61,14 @@ def propose_checks(look: Look, visitor: Visitor, *, by_hand: bool = True) -> str
             if kind in told or not form.action.startswith("/"):
                 continue
             told.add(kind)
-            if form.method == "post" and not form.secrets and not by_hand:
+            if _name_of(path, name) in tried:
                 continue
             parts += _search(look, visitor, path, name, form) if form.method == "get" else _by_hand(path, name, form)
     return "\n".join(parts)
+
+
+def _name_of(path: str, form: str) -> str:
+    return f"the form {form} on {path}"
 
 
 def _search(look: Look, visitor: Visitor, path: str, name: str, form: Form) -> Iterator[str]:
@@ -110,7 +114,7 @@ def _by_hand(path: str, name: str, form: Form) -> Iterator[str]:
     )
     yield f"# {what}, what the answer says, and take the marks away."
     yield "# [[check]]"
-    yield f'# name = "{"a member logs in" if logs_in else f"the form {name} on {path}"}"'
+    yield f"# name = {_toml('a member logs in' if logs_in else _name_of(path, name))}"
     yield "# writes = true"
     yield f'# steps = [{{ get = {_toml(path)} }}, {{ submit = {_toml(name)}, fields = {{ {fields} }}, text = "…" }}]\n'
 
@@ -139,7 +143,7 @@ def writing_checks(look: Look) -> list[CheckPart]:
                 continue
             told.add(kind)
             steps = [CheckStep(get=path), CheckStep(submit=name, fields=fields)]
-            made.append(CheckPart(name=f"the form {name} on {path}", writes=True, steps=steps))
+            made.append(CheckPart(name=_name_of(path, name), writes=True, steps=steps))
     return made[:MOST_TRIED]
 
 

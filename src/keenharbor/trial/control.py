@@ -6,11 +6,11 @@ no step's doing. The principle is that of a controlled experiment (R. A. Fisher,
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
-from keenharbor.base.errors import KeenHarborError
 from keenharbor.clone.facts import TRIAL_PURPOSE
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
@@ -27,24 +27,17 @@ class Control:
     """The second clone, served. Raises `KeenHarborError` where it cannot be made or does not start."""
 
     def __init__(self, live: SiteView, snapshot: Snapshot, feed: Feed) -> None:
-        self._mailbox = Mailbox()
-        self._mailbox.__enter__()
-        try:
-            clone = make_clone(live, snapshot, CONTROL_PURPOSE, mail_port=self._mailbox.port)
-            try:
-                clone.start()
-            except KeenHarborError:
-                clone.drop()
-                raise
-        except BaseException:
-            self._mailbox.__exit__(None, None, None)
-            raise
-        self.stage = Stage(live, clone, self._mailbox, feed)
+        with contextlib.ExitStack() as made:
+            mailbox = made.enter_context(Mailbox())
+            clone = make_clone(live, snapshot, CONTROL_PURPOSE, mail_port=mailbox.port)
+            made.callback(clone.drop)
+            clone.start()
+            self._made = made.pop_all()
+        self.stage = Stage(live, clone, mailbox, feed)
 
     def drop(self) -> None:
         """Stop and remove it."""
-        self.stage.clone.drop()
-        self._mailbox.__exit__(None, None, None)
+        self._made.close()
 
 
 def look_at_both(stage: Stage, control: Control | None, look: Callable[[Stage], Look]) -> tuple[Look, Look | None]:
