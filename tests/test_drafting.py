@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from conftest import PROGRAM, environment, harbor, query
+from keenharbor.clone.facts import list_clones
 from keenharbor.demo.scene import Scene
 from keenharbor.live.cutover import run_cutover
 from keenharbor.trial import steps as kinds
@@ -155,8 +156,9 @@ def test_a_person_is_asked_on_a_terminal_and_what_they_did_is_recorded(scene: Sc
                 return
             if "Type Enter when it is done" in said and not seen.is_set():
                 seen.set()
-                database = next((scene.folder / "harbor/clones").glob("*/database/*.db"))
-                query(database, "UPDATE pages SET title = 'Another' WHERE slug = 'about'")
+                (asked,) = re.findall(r"The clone answers at http://127\.0\.0\.1:(\d+)", said)
+                clone = next(c for c in list_clones(scene.folder / "harbor") if c.port == int(asked))
+                query(Path(clone.database), "UPDATE pages SET title = 'Another' WHERE slug = 'about'")
                 os.write(controller, b"\n")
 
     thread = threading.Thread(target=answer, daemon=True)

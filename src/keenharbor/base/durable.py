@@ -108,6 +108,16 @@ def remove_folder(folder: Path) -> None:
     shutil.rmtree(folder, ignore_errors=True)
 
 
+def take_away(folder: Path) -> None:
+    """Remove a folder of the tool's own so that it is never met half gone: renamed first, and where that was all (a
+    kill), the next call for it removes the rest."""
+    going = folder.with_name(f".{folder.name}.going")
+    remove_folder(going)
+    with contextlib.suppress(OSError):
+        folder.rename(going)
+    remove_folder(going)
+
+
 def move_folder(folder: Path, place: Path) -> None:
     """Move a folder of the tool's own by one rename."""
     folder.rename(place)

@@ -245,7 +245,7 @@ _LOG_IN_FIELDS = """() => {
   const says = after ? (after.innerText || after.value || '').trim() : '';
   return [called(user), called(secret[0]), says];
 }"""
-_FIELDS_SECONDS = 3
+_FIELDS_SECONDS = 5
 _MOST_PAGES_TRIED = 12
 
 
@@ -293,6 +293,21 @@ def text_behind(visitor: Visitor, check: CheckPart, values: Callable[[CheckStep]
                 _act(page, visitor.address, step, values(step))
                 if _wait_for(page, step, told) is not None:
                     return None
-            return None if page.locator("input[type=password]:visible").count() else page.inner_text("body")
+            # A script that has sent the fields says so only when the answer has come, and the page had rested before.
+            secret, end = page.locator("input[type=password]:visible"), time.monotonic() + SECONDS
+            while secret.count() and time.monotonic() < end:
+                page.wait_for_timeout(100)
+            return None if secret.count() else _at_rest(page, end)
         except (Error, LookupError):
             return None
+
+
+def _at_rest(page: Page, end: float) -> str:
+    """What a page says when that has not changed for a moment, or at ``end``."""
+    said = page.inner_text("body")
+    while time.monotonic() < end:
+        page.wait_for_timeout(300)
+        before, said = said, page.inner_text("body")
+        if said == before:
+            break
+    return said

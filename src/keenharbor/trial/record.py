@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 import msgspec
 import zstandard
 
-from keenharbor.base.durable import move_folder, private_folder, remove_folder, write_durably
+from keenharbor.base.durable import move_folder, private_folder, take_away, write_durably
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.compare import Look, Noise, Observation
 from keenharbor.trial.gallery import KeptShot, Shots
@@ -149,7 +149,7 @@ def forget_older(trials: Path, newest: str) -> None:
     for folder in trials.iterdir():
         if folder.name != newest and folder.is_dir() and (folder / "result.json").exists():
             for part in ("checkpoints", "seen", "pictures"):
-                remove_folder(folder / part)
+                take_away(folder / part)
             forget_parts(folder, ("seen", "pictures"))
 
 
