@@ -60,6 +60,11 @@ _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "ca
     default=None,
     help="Put a maintenance gate into the site's front files (tried on a clone before), or take it out again.",
 )
+@click.option(
+    "--gate-in",
+    type=click.Choice(["code", "apache", "nginx"]),
+    help="Where that gate is put: the site's code (the default), or rules for the web server.",
+)
 @click.option("--yes", is_flag=True, help="Take the best guess, ask nothing.")
 @click.option(
     "--out",
@@ -77,7 +82,7 @@ _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "ca
 @click.option("--force", is_flag=True, help="Write over a file that is there.")
 def init(
     session: Session, root: Path | None, out: Path, as_platform: Path | None, answers: Path | None,
-    maintenance: bool | None, yes: bool, pages: bool, force: bool, **given: Any,
+    maintenance: bool | None, gate_in: str | None, yes: bool, pages: bool, force: bool, **given: Any,
 ) -> int:  # fmt: skip
     """Describe the site in the folder ROOT: write its site file.
 
@@ -87,8 +92,10 @@ def init(
     if as_platform is not None:
         _write_platform(session, out, as_platform, force)
         return 0
+    if gate_in is not None and not maintenance:
+        raise UsageError("'--gate-in' says where a gate is put: it wants '--maintenance' beside it")
     if root is None and maintenance is not None:
-        _maintenance(session, open_site(out), out, on=maintenance, yes=yes)
+        _maintenance(session, open_site(out), out, on=maintenance, yes=yes, wanted=gate_in)
         return 0
     if root is None:
         raise UsageError("which folder?", advice="keenharbor init FOLDER")
@@ -113,7 +120,7 @@ def init(
             Entry("volatile", told, Sureness.READ, "it changed while the site was visited") for told in learnt.told
         ]
     if maintenance:
-        _maintenance(session, site, out, on=True, yes=yes)
+        _maintenance(session, site, out, on=True, yes=yes, wanted=gate_in)
         entries = [e for e in entries if e.key != "maintenance"]
     if site.model.log_in is None:
         how = "'--log-in USER --password env:NAME' finds it: without one a trial sees what visitors see"
@@ -288,9 +295,11 @@ def _tried(session: Session, site: SiteView, checks: Sequence[CheckPart]) -> str
     return "\n" + told_as_text(tried)
 
 
-def _maintenance(session: Session, site: SiteView, out: Path, *, on: bool, yes: bool) -> None:
-    """Put a maintenance gate into the front files, shown and tried before, or take it out."""
-    from keenharbor.live.gate import gate_change, try_gate, write_gate
+def _maintenance(
+    session: Session, site: SiteView, out: Path, *, on: bool, yes: bool, wanted: str | None = None
+) -> None:
+    """Put a maintenance gate into the front files or a web server's rules, shown and tried before, or take it out."""
+    from keenharbor.live.gate import gate_change, try_gate, try_rules, write_gate
     from keenharbor.site.gates import gate_for
 
     part = site.model.maintenance
@@ -303,14 +312,18 @@ def _maintenance(session: Session, site: SiteView, out: Path, *, on: bool, yes: 
         if not on:
             raise UsageError("there is no maintenance gate to take out", where=out)
         settings = [site.settings_path] if site.model.settings is not None else []
-        gate = gate_for(site.path(), site.scan().entries, site.model.runtime.name, settings)
+        gate = gate_for(site.path(), site.scan().entries, site.model.runtime.name, settings, wanted)
     change = gate_change(site, gate, out=not on)
     if change.contents and not session.as_json:
-        session.out.print(Text(change.shown()))
+        session.out.print(Text(change.shown()), soft_wrap=True)
     if on and change.contents:
-        try_gate(site, session.store(site, create=True), gate, session.progress)
+        if gate.by_name:
+            try_rules(gate, change, session.progress)
+        else:
+            try_gate(site, session.store(site, create=True), gate, session.progress)
+        on_what = "a private web server" if gate.by_name else "a clone"
         session.progress.note(
-            "tried on a clone: it keeps visitors out while the flag stands, and lets the tool through"
+            f"tried on {on_what}: it keeps visitors out while the flag stands, and lets the tool through"
         )
     what = "gets a maintenance gate" if on else "loses its maintenance gate"
     files = plural(len(change.contents), "file")
@@ -328,6 +341,12 @@ def _maintenance(session: Session, site: SiteView, out: Path, *, on: bool, yes: 
         document.pop("maintenance", None)
     write_durably(out, tomlkit.dumps(document).encode(), mode=0o644)
     open_site(out)
+    if gate.language == "nginx":
+        line = f"include {site.place}/{gate.files[0]};"
+        session.progress.note(
+            f"Put this line into the site's 'server' of nginx, and reload it: {line}" if on
+            else f"Take this line out of the site's 'server' of nginx before you reload it: {line}"
+        )  # fmt: skip
 
 
 def _answers(address: str) -> bool:

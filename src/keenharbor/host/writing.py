@@ -183,17 +183,17 @@ class FileTree(ReadTree):
     def write(self, path: str, content: bytes, mode: int | None = None, *, durable: bool = False) -> None:
         with Folders(self._place) as folders:
             parent, name = folders.above(path, make=True)
+            there = _file_at(parent, name)
             if mode is None:
-                try:
-                    there = os.stat(name, dir_fd=parent, follow_symlinks=False)
-                    mode = stat.S_IMODE(there.st_mode) if stat.S_ISREG(there.st_mode) else 0o644
-                except FileNotFoundError:
-                    mode = 0o644
+                mode = 0o644 if there is None else stat.S_IMODE(there.st_mode)
             staged = staged_name(name)
             try:
                 descriptor = os.open(staged, _NEW_FILE, 0o600, dir_fd=parent)
                 try:
                     write_whole(descriptor, content)
+                    if os.geteuid() == 0:  # the site's user must be able to go on reading and writing it
+                        owner = there or os.fstat(parent)
+                        os.fchown(descriptor, owner.st_uid, owner.st_gid)
                     os.fchmod(descriptor, mode)
                     if durable:
                         os.fsync(descriptor)
@@ -275,6 +275,15 @@ class FileTree(ReadTree):
 
     def sync(self) -> None:
         os.sync()
+
+
+def _file_at(parent: int, name: str) -> os.stat_result | None:
+    """A plain file of that name; None where there is none."""
+    try:
+        there = os.stat(name, dir_fd=parent, follow_symlinks=False)
+    except FileNotFoundError:
+        return None
+    return there if stat.S_ISREG(there.st_mode) else None
 
 
 def write_whole(descriptor: int, content: bytes) -> None:

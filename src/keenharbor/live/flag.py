@@ -20,18 +20,23 @@ def flag_path(site: SiteView) -> str:
 
 def maintenance_on(site: Writable, token: str) -> None:
     """Lock visitors out; a request with the token in the flag's header is let through."""
+    gate = site.gate
+    if gate is not None and gate.by_name:  # first, so that there is no moment at which the tool itself is kept out
+        site.tree.write(gate.pass_file(token), b"", 0o644, durable=True)
     # Readable by the web server, which may run as another user.
     site.tree.write(flag_path(site), token.encode(), 0o644, durable=True)
 
 
 def maintenance_off(site: Writable) -> None:
     """Let visitors in again. Raises `KeenHarborError` when the flag stands all the same."""
-    flag = flag_path(site)
+    flag, gate = flag_path(site), site.gate
     site.tree.remove(flag)
-    # What a run that was killed while it wrote the flag has left beside it.
+    # What a run that was killed while it wrote the flag has left beside it, and what let the tool through.
     folder, name = flag.rpartition("/")[0], PurePosixPath(flag).name
+    passes = gate is not None and gate.by_name
     for beside in site.files.names(folder) if site.files.look(folder) is not None else ():
-        if beside.startswith(f".{name}.") and is_leftover(beside):
+        left = beside.startswith(f".{name}.") and is_leftover(beside)
+        if left or (passes and beside.startswith(f"{name}.")):
             site.tree.remove(f"{folder}/{beside}" if folder else beside)
     if site.files.look(flag) is not None:
         raise KeenHarborError("the maintenance flag cannot be removed", where=f"{site.place}/{flag}")

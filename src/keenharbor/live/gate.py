@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import difflib
+import posixpath
 from dataclasses import dataclass
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Progress
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
+from keenharbor.clone.server import free_port
 from keenharbor.compare import Visitor
 from keenharbor.compare.visitor import VisitError
+from keenharbor.host.webserver import PrivateWebServer, WebServerKind
 from keenharbor.live.flag import reload_host
 from keenharbor.live.journal import exclusive
 from keenharbor.live.snapshots import take_guarded
@@ -71,6 +74,35 @@ def try_gate(site: SiteView, store: Store, gate: Gate, progress: Progress) -> No
             clone.drop()
 
 
+def try_rules(gate: Gate, change: GateChange, progress: Progress) -> None:
+    """Put a web server's rules before a private one, and see the same. The rest of the file they stand in is tried with
+    them where this machine's server knows it, and left out where not. Raises `KeenHarborError`."""
+    (path,) = gate.files
+    kind: WebServerKind = "apache" if gate.language == "apache" else "nginx"
+    name, flag = posixpath.basename(path), posixpath.basename(gate.flag)
+    old, new = change.contents.get(path, (b"", gate.put_into(path, b"")))
+    progress.stage(f"trying it on a private {kind}")
+    included = name if kind == "nginx" else None
+    with PrivateWebServer(kind, free_port(), included) as server:
+        for rest in dict.fromkeys((old, b"")):
+            server.place(name, rest)
+            server.start()
+            before = _status(server.address)
+            server.stop()
+            if before < 500:
+                break
+        server.place(name, new if rest == old else gate.put_into(path, b""))
+        server.start()
+        _expect(_status(server.address), before, "with the gate, the web server does not answer as before")
+        server.place(gate.pass_file(_WORD).removeprefix(gate.flag.removesuffix(flag)), b"")
+        server.place(flag, _WORD.encode())
+        _expect(_status(server.address), 503, "the flag stands, and the web server goes on answering visitors")
+        _expect(
+            _status(server.address, {gate.header: "another"}), 503, "a word that is not the flag's lets one through"
+        )
+        _expect(_status(server.address, {gate.header: _WORD}), before, "the flag lets nobody through")
+
+
 def _expect(status: int, wanted: int, problem: str) -> None:
     if status != wanted:
         raise KeenHarborError(f"the gate does not work: {problem} (status {status}); live was not touched")
@@ -81,7 +113,9 @@ def _status(address: str, headers: dict[str, str] | None = None) -> int:
         try:
             return visitor.get("/").status
         except VisitError as error:
-            raise KeenHarborError(f"the clone does not answer: {error}; live was not touched", where=address) from error
+            raise KeenHarborError(
+                f"what the gate is tried on does not answer: {error}; live was not touched", where=address
+            ) from error
 
 
 def _content(site: SiteView, path: str) -> bytes:

@@ -2,8 +2,10 @@
 visitors away while the flag stands.
 
 For PHP they stand at the top of each front file (behind ``declare`` and ``namespace``, which must come first); for
-Python at the end of the module of the WSGI application (PEP 3333), which they wrap. They can be taken out again to the
-byte."""
+Python at the end of the module of the WSGI application (PEP 3333), which they wrap. Or they are rules for the web
+server before the site: for Apache at the top of ``.htaccess``, for nginx in a file of their own that its ``server``
+includes. Rules cannot read a file: they ask whether one stands whose name ends in the word that a request brings
+(`Gate.by_name`). All can be taken out again to the byte."""
 
 from __future__ import annotations
 
@@ -11,6 +13,7 @@ import posixpath
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from keenharbor.base.errors import UsageError
 from keenharbor.host import Entry, ReadPath
@@ -84,6 +87,35 @@ def gate(get_response):
     return answer
 # {end}
 '''
+_APACHE = """\
+# {begin}
+ErrorDocument 503 "<!doctype html><title>Maintenance</title><h1>Maintenance</h1><p>Please come back soon.</p>"
+RewriteEngine On
+RewriteCond "%{{DOCUMENT_ROOT}}/{flag}" -f
+RewriteCond "%{{HTTP:{header}}}" !^[0-9a-z-]+$ [OR]
+RewriteCond "%{{DOCUMENT_ROOT}}/{flag}.%{{HTTP:{header}}}" !-f
+RewriteRule ^ - [R=503,L]
+# {end}
+"""
+_NGINX = """\
+# {begin}
+set $harbor_closed "";
+set $harbor_word none;
+if (-f "$document_root/{flag}") {{
+    set $harbor_closed 1;
+}}
+if ($http_{variable} ~ "^[0-9a-z-]+$") {{
+    set $harbor_word $http_{variable};
+}}
+if (-f "$document_root/{flag}.$harbor_word") {{
+    set $harbor_closed "";
+}}
+if ($harbor_closed) {{
+    return 503;
+}}
+# {end}
+"""
+_APACHE_FILE, _NGINX_FILE = ".htaccess", "maintenance-gate.conf"
 _BEFORE_PHP = re.compile(
     r"(?:#![^\n]*\n)?<\?php\b(?:\s+|//[^\n]*\n|#[^\n]*\n|/\*.*?\*/|declare\s*\([^)]*\)\s*;|namespace\s+[\w\\]+\s*;)*",
     re.DOTALL | re.IGNORECASE,
@@ -91,14 +123,27 @@ _BEFORE_PHP = re.compile(
 _OUT = re.compile(rf"(\n)?(?://|#) {_BEGIN}\n.*?(?://|#) {_END}\n", re.DOTALL)
 
 
+GateLanguage = Literal["php", "python", "apache", "nginx"]
+RULES: tuple[GateLanguage, ...] = ("apache", "nginx")
+
+
 @dataclass(frozen=True)
 class Gate:
     """Which files carry it, and where the flag stands."""
 
-    language: str
+    language: GateLanguage
     files: tuple[str, ...]
     flag: str = FLAG
     header: str = HEADER
+
+    @property
+    def by_name(self) -> bool:
+        """Whether a request's word is looked for in the name of a file beside the flag (see `pass_file`)."""
+        return self.language in RULES
+
+    def pass_file(self, word: str) -> str:
+        """The empty file that lets requests with ``word`` through."""
+        return f"{self.flag}.{word}"
 
     def put_into(self, path: str, content: bytes) -> bytes:
         """The file with the gate; as it is where it has one, or is none of those that carry it. Raises `UsageError`
@@ -112,7 +157,11 @@ class Gate:
             "begin": _BEGIN, "end": _END, "flag": posixpath.relpath(self.flag, posixpath.dirname(path) or "."),
             "variable": "HTTP_" + self.header.upper().replace("-", "_"),
         }  # fmt: skip
-        if self.language == "php":
+        if self.language == "apache":
+            made = _APACHE.format(**self._rule_values()) + plain
+        elif self.language == "nginx":
+            made = _NGINX.format(**self._rule_values())
+        elif self.language == "php":
             found = _BEFORE_PHP.match(plain)
             if found is None:
                 raise UsageError("this file does not begin with PHP: there is no place for a gate", where=path)
@@ -122,6 +171,12 @@ class Gate:
         else:
             made = self._into_python(path, plain, values)
         return made.replace("\n", end).encode("utf-8", "surrogateescape")
+
+    def _rule_values(self) -> dict[str, str]:
+        return {
+            "begin": _BEGIN, "end": _END, "flag": posixpath.basename(self.flag),
+            "header": self.header, "variable": self.header.lower().replace("-", "_"),
+        }  # fmt: skip
 
     def _into_python(self, path: str, plain: str, values: Mapping[str, str]) -> str:
         if posixpath.basename(path) == _MIDDLEWARE_FILE:
@@ -142,9 +197,40 @@ class Gate:
         return plain.replace("\n", end).encode("utf-8", "surrogateescape")
 
 
-def gate_for(root: ReadPath, entries: Mapping[str, Entry], language: str, settings: Sequence[str]) -> Gate:
-    """The gate that fits a site. Raises `UsageError` where none is known for its language, or no front is found."""
+def language_of(files: Sequence[str]) -> GateLanguage:
+    """By what a gate is written, from the files that carry it."""
+    name = posixpath.basename(files[0])
+    if name == _APACHE_FILE:
+        return "apache"
+    if name == _NGINX_FILE:
+        return "nginx"
+    return "python" if name.endswith(".py") else "php"
+
+
+def rules_for(kind: GateLanguage, entries: Mapping[str, Entry], flag: str) -> Gate:
+    """A gate of rules for a web server."""
+    folder = _served_folder(entries)
+    name = _APACHE_FILE if kind == "apache" else _NGINX_FILE
+    return Gate(kind, (posixpath.join(folder, name),), posixpath.join(folder, flag))
+
+
+def _served_folder(entries: Mapping[str, Entry]) -> str:
+    """The folder that a web server serves: where its rules stand, or a page that it would answer with."""
+    for names in ((_APACHE_FILE,), ("index.php", "index.html", "index.htm")):
+        found = [posixpath.dirname(p) for p in entries if posixpath.basename(p) in names and p.count("/") <= 1]
+        if found:
+            return min(found, key=lambda f: (f.count("/") + bool(f), f))
+    return ""
+
+
+def gate_for(
+    root: ReadPath, entries: Mapping[str, Entry], language: str, settings: Sequence[str], wanted: str | None = None,
+) -> Gate:  # fmt: skip
+    """The gate that fits a site; ``wanted`` is ``code``, or a web server's kind for rules. Raises `UsageError` where
+    none is known for its language, or no front is found."""
     flag = _free_flag(root, entries)
+    if wanted in RULES:
+        return rules_for(wanted, entries, flag)
     if language == "php":
         # A file of settings is no front, but where it answers visitors itself.
         own = {p for p in settings if posixpath.basename(p) != "index.php"}
@@ -163,9 +249,12 @@ def gate_for(root: ReadPath, entries: Mapping[str, Entry], language: str, settin
         ]  # fmt: skip
         if fronts:
             return Gate("python", tuple(fronts[:1]), flag)
+    if wanted is None and posixpath.join(_served_folder(entries), _APACHE_FILE) in entries:
+        return rules_for("apache", entries, flag)
     raise UsageError(
         f"no file was found that answers requests in {language}", where=str(root),
-        advice="name a flag that your web server or system knows, under [maintenance]: 'flag' and 'header'",
+        advice="'--gate-in apache' or '--gate-in nginx' brings rules for the web server; or name a flag that it or the "
+        "system knows, under [maintenance]: 'flag' and 'header'",
     )  # fmt: skip
 
 

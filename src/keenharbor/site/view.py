@@ -19,6 +19,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, DatabaseState, ReadDatabase, Table, read_only, table_digest
 from keenharbor.database.rows import blocks_of
 from keenharbor.host import AreaRules, Endpoint, Entry, Here, Host, ReadFiles, ReadPath, Scan, WalkRules
+from keenharbor.host.areas import fits
 from keenharbor.host.programs import Ran, clean_environment
 from keenharbor.site.components import (
     FoundComponent,
@@ -28,7 +29,7 @@ from keenharbor.site.components import (
     is_true,
     words_of_cell,
 )
-from keenharbor.site.gates import Gate
+from keenharbor.site.gates import Gate, language_of
 from keenharbor.site.model import USUAL, FolderPart, RuntimePart, SiteFile, SwitchPart
 from keenharbor.site.passing import Passing
 from keenharbor.site.settings import form_of, read_settings, values_in
@@ -156,8 +157,7 @@ class SiteView:
     def begin_scan(self, seen: Mapping[str, Entry] | None = None) -> tuple[Scan, Iterator[Sequence[Entry]]]:
         """The same, filled while its entries are taken."""
         files = self.model.files
-        flag = self.model.maintenance.flag if self.model.maintenance is not None else None
-        apart = {*([flag] if flag is not None else []), *self.database_files}
+        apart = [*self.flag_patterns, *self.database_files]
         empty = [*files.empty, *self.model.areas.get("cache", [])]
         saved = self.model.snapshot
         leave_out = [*files.leave_out, *(USUAL if saved.usual else ()), *apart]
@@ -165,7 +165,7 @@ class SiteView:
 
         def taken() -> Iterator[Sequence[Entry]]:
             yield from found
-            scan.left_out = [p for p in scan.left_out if p not in apart]
+            scan.left_out = [p for p in scan.left_out if not fits(p, apart)]
 
         return scan, taken()
 
@@ -191,8 +191,15 @@ class SiteView:
         part = self.model.maintenance
         if part is None or not part.gate:
             return None
-        language = "python" if part.gate[0].endswith(".py") else "php"
-        return Gate(language, tuple(part.gate), part.flag, part.header)
+        return Gate(language_of(part.gate), tuple(part.gate), part.flag, part.header)
+
+    @property
+    def flag_patterns(self) -> list[str]:
+        """What the maintenance flag consists of, as patterns of paths."""
+        if self.model.maintenance is None:
+            return []
+        flag, gate = self.model.maintenance.flag, self.gate
+        return [flag, *([gate.pass_file("*")] if gate is not None and gate.by_name else [])]
 
     @property
     def journal_file(self) -> Path:

@@ -272,7 +272,7 @@ def rules_of(site: SiteView, options: TakeOptions) -> str:
     model = site.model
     parts = (
         {str(k): v for k, v in model.areas.items()}, model.files.leave_out, model.files.empty, model.snapshot.usual,
-        model.snapshot.largest_file, model.maintenance and model.maintenance.flag,
+        model.snapshot.largest_file, site.flag_patterns,
         site.database.url, sorted(options.leave_out_areas),
         sorted(options.leave_out_paths), options.largest_file, USUAL,
     )  # fmt: skip
