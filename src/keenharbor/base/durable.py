@@ -7,7 +7,8 @@ import json
 import os
 import secrets
 import shutil
-from collections.abc import Iterable, Sequence
+import tempfile
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -131,6 +132,45 @@ def free_bytes(place: Path) -> int:
 def disk_of(place: Path | str) -> str:
     """What tells the disk of ``place`` from others."""
     return str(Path(place).stat().st_dev)
+
+
+class Spill:
+    """Pieces of bytes that are too many to be held, in a file without a name: it is gone with the last that knows it,
+    also when the run is killed."""
+
+    _LENGTH = 4
+
+    def __init__(self) -> None:
+        self._file = tempfile.TemporaryFile(dir=_roomy_folder())  # noqa: SIM115 - it lives as long as this
+
+    def add(self, piece: bytes) -> Callable[[], bytes]:
+        """Add a piece (of less than 4 GiB); returns how it is read again."""
+        at = self._file.seek(0, os.SEEK_END)
+        self._file.write(len(piece).to_bytes(self._LENGTH, "little"))
+        self._file.write(piece)
+        return lambda: self._read(at)
+
+    def _read(self, at: int) -> bytes:
+        self._file.seek(at)
+        return self._file.read(int.from_bytes(self._file.read(self._LENGTH), "little"))
+
+    def pieces(self) -> Iterator[bytes]:
+        """All pieces, in the order in which they came. May go on while others read them, too."""
+        at = 0
+        while True:
+            self._file.seek(at)
+            head = self._file.read(self._LENGTH)
+            if not head:
+                return
+            length = int.from_bytes(head, "little")
+            at += self._LENGTH + length
+            yield self._file.read(length)
+
+
+def _roomy_folder() -> str | None:
+    """Where large temporary files belong (File Hierarchy Standard 3.0, 5.15): ``/tmp`` may be memory."""
+    roomy = "/var/tmp"
+    return None if "TMPDIR" in os.environ or not os.access(roomy, os.W_OK) else roomy
 
 
 class Reserve:

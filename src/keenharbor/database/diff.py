@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 from blake3 import blake3
 
-from keenharbor.database.lines import decode_lines, encode_row
+from keenharbor.database.joining import Counted, Joined, Piece, join_pieces
 from keenharbor.database.protocol import DatabaseState, Row, Table
+from keenharbor.database.rowlist import RowList
 from keenharbor.database.rows import StoredState, chunks
 
 
@@ -24,9 +25,9 @@ class TableDelta:
     name: str
     columns_left: tuple[str, ...]
     columns_right: tuple[str, ...]
-    added: tuple[Row, ...] = ()
-    removed: tuple[Row, ...] = ()
-    changed: tuple[tuple[Row, Row], ...] = ()
+    added: Sequence[Row] = ()
+    removed: Sequence[Row] = ()
+    changed: Sequence[tuple[Row, Row]] = ()
     only_on: str | None = None
     key: tuple[str, ...] = ()
 
@@ -111,91 +112,78 @@ def _carried_delta(one: Carried, left: DatabaseState, right: DatabaseState) -> t
     called = replace(
         a, columns=tuple(known_as.get(c, c) for c in a.columns), key=tuple(known_as.get(c, c) for c in a.key)
     )
-    rows = list(left.rows(one.table))
-    delta = _delta_of(called, b, iter(rows), right.rows(one.to))
-    return delta, len(rows) - len(delta.removed) - len(delta.changed)
+    joined = Joined(called, b)
+    rows = 0
+
+    def counted() -> Iterator[Row]:
+        nonlocal rows
+        for row in left.rows(one.table):
+            rows += 1
+            yield row
+
+    joined.take_all(counted(), right.rows(one.to))
+    return _told(joined, called, b.columns), rows - len(joined.removed) - len(joined.changed)
 
 
 def _table_delta(name: str, left: DatabaseState, right: DatabaseState) -> TableDelta | None:
     a, b = left.schema.table(name), right.schema.table(name)
     if a is None and b is not None:
-        return TableDelta(name, (), b.columns, added=tuple(right.rows(name)), only_on="right", key=b.key)
+        return TableDelta(name, (), b.columns, added=RowList(right.rows(name)), only_on="right", key=b.key)
     if b is None and a is not None:
-        return TableDelta(name, a.columns, (), removed=tuple(left.rows(name)), only_on="left", key=a.key)
+        return TableDelta(name, a.columns, (), removed=RowList(left.rows(name)), only_on="left", key=a.key)
     assert a is not None and b is not None
     if a.kind == "internal":
         return None
-    return _delta_of(a, b, *_differing_rows(name, left, right))
+    joined = table_joined(a, b, left, right)
+    columns = b.columns
+    if a.keyless and b.keyless and set(a.columns) <= set(b.columns):
+        columns = a.columns
+    return _told(joined, a, columns)
 
 
-def _delta_of(a: Table, b: Table, rows_a: Iterator[Row], rows_b: Iterator[Row]) -> TableDelta:
-    shared = [c for c in a.columns if c in b.columns]
-    pick_a = [a.columns.index(c) for c in shared]
-    pick_b = [b.columns.index(c) for c in shared]
+def table_joined(a: Table, b: Table, left: DatabaseState, right: DatabaseState) -> Joined:
+    """The rows of a table on both sides, joined; ``a`` and ``b`` are how it is made there."""
     if a.keyless and b.keyless:
-        return _keyless_delta(a, b, rows_a, rows_b)
-    by_key_a = {encode_row(key_of(a, r)): r for r in rows_a}
-    if a.key != b.key and all(c in b.columns for c in a.key):
-        b = replace(b, key=a.key)
-    added: list[Row] = []
-    changed: list[tuple[Row, Row]] = []
-    for row in rows_b:
-        before = by_key_a.pop(encode_row(key_of(b, row)), None)
-        if before is None:
-            added.append(row)
-        elif encode_row([before[i] for i in pick_a]) != encode_row([row[i] for i in pick_b]):
-            changed.append((before, row))
-    return TableDelta(a.name, a.columns, b.columns, tuple(added), tuple(by_key_a.values()), tuple(changed), key=a.key)
-
-
-def _keyless_delta(a: Table, b: Table, rows_a: Iterator[Row], rows_b: Iterator[Row]) -> TableDelta:
-    """Without a key a row is there so many times, or not: none is changed."""
-    has_all = set(a.columns) <= set(b.columns)
-    pick = [b.columns.index(c) for c in a.columns] if has_all else range(len(b.columns))
-    before = Counter(rows_a)
-    after = Counter(tuple(row[i] for i in pick) for row in rows_b)
-    columns = a.columns if has_all else b.columns
-    return TableDelta(a.name, a.columns, columns, tuple((after - before).elements()),
-                      tuple((before - after).elements()), key=a.key)  # fmt: skip
-
-
-def _differing_rows(name: str, left: DatabaseState, right: DatabaseState) -> tuple[Iterator[Row], Iterator[Row]]:
-    """The rows of both sides, without those in chunks that both sides share.
-
-    The rows of a state that is not stored are cut into chunks as they are read, and dropped when the other has the
-    chunk."""
-    if isinstance(left, StoredState) and isinstance(right, StoredState):
-        both = set(left.chunk_ids(name) or ()) & set(right.chunk_ids(name) or ())
-        return _but(left, name, both), _but(right, name, both)
+        joined: Joined = Counted(a, b, a.columns if set(a.columns) <= set(b.columns) else None)
+    else:
+        if a.key != b.key and all(c in b.columns for c in a.key):
+            b = replace(b, key=a.key)
+        joined = Joined(a, b)
     if isinstance(left, StoredState):
-        shared, rows = _against(left, right, name)
-        return _but(left, name, shared), iter(rows)
-    if isinstance(right, StoredState):
-        shared, rows = _against(right, left, name)
-        return iter(rows), _but(right, name, shared)
-    return left.rows(name), right.rows(name)
+        join_pieces(joined, (a, b), _stored_pieces(left, a.name), _pieces(right, b, left), stored_is_left=True)
+    elif isinstance(right, StoredState):
+        join_pieces(joined, (a, b), _stored_pieces(right, b.name), _pieces(left, a, right), stored_is_left=False)
+    else:
+        joined.take_all(left.rows(a.name), right.rows(b.name))
+    return joined
 
 
-def _but(state: StoredState, name: str, apart_from: set[str]) -> Iterator[Row]:
-    return (row for i in state.chunk_ids(name) or () if i not in apart_from for row in state.chunk(name, i))
+def _told(joined: Joined, a: Table, columns: tuple[str, ...]) -> TableDelta:
+    return TableDelta(a.name, a.columns, columns, joined.added, joined.removed, joined.changed, key=a.key)
 
 
-def _against(stored: StoredState, read: DatabaseState, name: str) -> tuple[set[str], list[Row]]:
-    """The chunks of ``stored`` that ``read`` has too, and the rows that it has beyond these."""
-    known = set(stored.chunk_ids(name) or ())
-    table = read.schema.table(name)
-    assert table is not None
-    if table.columns != getattr(stored.schema.table(name), "columns", None):
-        return set(), list(read.rows(name))
-    shared: set[str] = set()
-    rows: list[Row] = []
-    for chunk in chunks(table, read.blocks(name)):
+def _stored_pieces(state: StoredState, name: str) -> list[Piece]:
+    stored = state.tables.get(name)
+    if stored is None:
+        return []
+    return [
+        Piece(identity, last_key, partial(state.lines, identity))
+        for identity, last_key in zip(stored.chunk_ids, stored.last_keys, strict=True)
+    ]
+
+
+def _pieces(state: DatabaseState, table: Table, other: StoredState) -> Iterator[Piece]:
+    """Those of a state that is not stored are cut as they come; what the ``other`` has, too, is read from there."""
+    if isinstance(state, StoredState):
+        yield from _stored_pieces(state, table.name)
+        return
+    known = set(other.chunk_ids(table.name) or ())
+    for chunk in chunks(table, state.blocks(table.name)):
         identity = blake3(chunk.data).hexdigest()
         if identity in known:
-            shared.add(identity)
+            yield Piece(identity, chunk.last_key, partial(other.lines, identity))
         else:
-            rows += decode_lines(table, chunk.data)
-    return shared, rows
+            yield Piece(identity, chunk.last_key, held=chunk.data)
 
 
 def key_of(table: Table, row: Row) -> Row:

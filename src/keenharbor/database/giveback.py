@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
@@ -9,13 +10,14 @@ from typing import Protocol
 from blake3 import blake3
 
 from keenharbor.base.errors import UsageError
-from keenharbor.database.lines import decode_lines, encode_row
+from keenharbor.database.diff import table_joined
 from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
+from keenharbor.database.rowlist import RowList
 from keenharbor.database.rows import StoredState, chunks
 
-MOST_BYTES_APART = 8 * 1024 * 1024
-"""When more than this differs, counted over all tables as they are read, a table is written anew as a whole, so that
-memory stays bounded (rows take about ten times the space of their lines)."""
+_WHOLE = 3
+"""When more than one in so many rows differs, writing the table anew is quicker."""
+_BATCH = 1000
 
 
 class RowWriter(Protocol):
@@ -36,50 +38,37 @@ class RowWriter(Protocol):
 
 @dataclass(frozen=True)
 class Apart:
-    """Rows to remove (by key) and to add so that a table becomes as stored; ``whole`` when it is to be written anew.
-    ``size``: bytes of the lines that had to be held."""
+    """Rows to remove (by key) and to add so that a table becomes as stored; ``whole`` when it is to be written anew."""
 
-    remove: tuple[Row, ...] = ()
-    add: tuple[Row, ...] = ()
+    remove: Sequence[Row] = ()
+    add: Sequence[Row] = ()
     whole: bool = False
-    size: int = 0
 
     def __bool__(self) -> bool:
         return bool(self.remove or self.add or self.whole)
 
 
-def difference(table: Table, present: DatabaseState, wanted: StoredState, most_bytes: int = MOST_BYTES_APART) -> Apart:
+def difference(table: Table, present: DatabaseState, wanted: StoredState) -> Apart:
     """What leads from the rows that ``present`` has to those of ``wanted``; both must have ``table`` alike."""
-    stored = list(wanted.chunk_ids(table.name) or ())
-    known = set(stored)
-    ids: list[str] = []
-    here: dict[str, bytes] = {}
-    apart = 0
-    for chunk in chunks(table, present.blocks(table.name)):
-        identity = blake3(chunk.data).hexdigest()
-        ids.append(identity)
-        if identity not in known and apart <= most_bytes:
-            here[identity] = chunk.data
-            apart += len(chunk.data)
-    if ids == stored:
-        return Apart()
-    missing = known - set(ids)
-    if table.keyless or table.kind != "table" or apart > most_bytes or len(missing) > max(64, len(known) // 2):
+    if table.keyless or table.kind != "table":
+        return Apart(whole=not _holds(table, present, wanted))
+    joined = table_joined(table, table, present, wanted)
+    apart = len(joined.added) + len(joined.removed) + len(joined.changed)
+    if apart > max(_BATCH, wanted.tables[table.name].row_count // _WHOLE):
         return Apart(whole=True)
     keys = table.key_positions
-    by_key = {encode_row([r[i] for i in keys]): r for data in here.values() for r in decode_lines(table, data)}
-    add: list[Row] = []
-    same: set[bytes] = set()
-    for identity in missing:
-        for row in wanted.chunk(table.name, identity):
-            key = encode_row([row[i] for i in keys])
-            now = by_key.get(key)
-            if now is not None and encode_row(now) == encode_row(row):
-                same.add(key)
-            else:
-                add.append(row)
-    gone = tuple(tuple(r[i] for i in keys) for k, r in by_key.items() if k not in same)
-    return Apart(gone, tuple(add), size=apart)
+    remove, add = RowList(), RowList(joined.added)
+    for row in joined.removed:
+        remove.append(tuple(row[i] for i in keys))
+    for now, was in joined.changed:
+        remove.append(tuple(now[i] for i in keys))
+        add.append(was)
+    return Apart(remove, add)
+
+
+def _holds(table: Table, present: DatabaseState, wanted: StoredState) -> bool:
+    ids = (blake3(c.data).hexdigest() for c in chunks(table, present.blocks(table.name)))
+    return all(a == b for a, b in itertools.zip_longest(ids, wanted.chunk_ids(table.name) or ()))
 
 
 def differences(
@@ -88,12 +77,10 @@ def differences(
     """Each table whose rows differ, with what leads to those of ``wanted``; tables in ``leave`` are passed over, and
     with ``only`` all but these."""
     passed = set(leave)
-    budget = MOST_BYTES_APART
     for table in wanted.schema.tables:
         if table.kind == "virtual" or table.name in passed or (only is not None and table.name not in only):
             continue
-        apart = difference(table, present, wanted, budget)
-        budget -= apart.size
+        apart = difference(table, present, wanted)
         if apart:
             yield table, apart
 
@@ -122,8 +109,14 @@ def write_difference(table: Table, apart: Apart, wanted: StoredState, writer: Ro
         writer.clear(table)
         writer.load(table, wanted.blocks(table.name))
         return wanted.tables[table.name].row_count
-    if apart.remove:
-        writer.remove(table, apart.remove)
-    if apart.add:
-        writer.load_rows(table, apart.add)
+    for keys in _batches(apart.remove):
+        writer.remove(table, keys)
+    for rows in _batches(apart.add):
+        writer.load_rows(table, rows)
     return len(apart.remove) + len(apart.add)
+
+
+def _batches(rows: Iterable[Row]) -> Iterator[list[Row]]:
+    coming = iter(rows)
+    while batch := list(itertools.islice(coming, _BATCH)):
+        yield batch

@@ -196,6 +196,10 @@ class StoredState:
     def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
         return self.mark(table) == mark
 
+    def lines(self, identity: str) -> bytes:
+        """The lines of one chunk."""
+        return self._read(identity)
+
     def chunk(self, table: str, identity: str) -> Iterator[Row]:
         """The rows of one chunk."""
         return decode_lines(self._table(table), self._read(identity))

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 import tomlkit
 
 from keenharbor.database import DatabaseState, Row, RowDelta, Table, TableDelta
+from keenharbor.database.rowlist import RowList, RowPairs
 from keenharbor.site.model import VolatilePart
 from keenharbor.site.toml import inline, with_value
 
@@ -69,10 +70,11 @@ class Passing:
 
         return replace(
             told,
-            added=tuple(r for r in told.added if not self.row(told.name, right, r)),
-            removed=tuple(r for r in told.removed if not self.row(told.name, left, r)),
-            changed=tuple(
-                (a, b) for a, b in told.changed if not self.row(told.name, left, a) and not the_same(a, b)
+            added=RowList(r for r in told.added if not self.row(told.name, right, r)),
+            removed=RowList(r for r in told.removed if not self.row(told.name, left, r)),
+            changed=RowPairs(
+                len(left),
+                ((a, b) for a, b in told.changed if not self.row(told.name, left, a) and not the_same(a, b)),
             ),
         )  # fmt: skip
 
