@@ -267,7 +267,7 @@ def test_a_database_is_rewritten_cell_by_cell_and_counted(tmp_path: Path) -> Non
     query(path, "INSERT INTO settings VALUES ('address', ?), (?, 'key too'), ('other', 'x')", LIVE, LIVE + "/k")
     query(path, "INSERT INTO files VALUES (?, 'a'), (?, ?)", LIVE.encode(), b"\xff\x00" + LIVE.encode(), php([LIVE]))
     database = open_database(DatabasePlace("sqlite", path))
-    counts = rewrite_database(database, Rewriter(PLACES))
+    counts = rewrite_database(database, Rewriter(PLACES)).cells
     assert counts == {"settings.value": 1, "settings.name": 1, "files.data": 1, "files.note": 1}
     assert query(path, "SELECT value FROM settings WHERE name = 'address'") == [(CLONE,)]
     assert query(path, "SELECT note FROM files WHERE note <> 'a'") == [(php([CLONE]),)]
@@ -309,7 +309,7 @@ def test_blocks_that_hold_nothing_are_passed_over_and_packed_cells_are_not(tmp_p
     query(file, "CREATE TABLE hosts (id INTEGER PRIMARY KEY, host TEXT, port INTEGER)")
     query(file, "INSERT INTO hosts VALUES (1, '127.0.0.1', 8642), (2, '127.0.0.1', 80), (3, 'other', 8642)")
     database = open_database(DatabasePlace("sqlite", file))
-    counts = rewrite_database(database, Rewriter(PLACES), HostMove.between(LIVE, CLONE))
+    counts = rewrite_database(database, Rewriter(PLACES), HostMove.between(LIVE, CLONE)).cells
     assert dict(counts) == {"t.body": 2, "hosts.host": 1, "hosts.port": 1}
     assert query(file, "SELECT body FROM t WHERE id >= 5000") == [(CLONE.encode(),), (f"at {CLONE}",)]
     assert query(file, "SELECT host, port FROM hosts") == [("127.0.0.1", 50123), ("127.0.0.1", 80), ("other", 8642)]

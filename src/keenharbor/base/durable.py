@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import json
 import os
 import secrets
@@ -132,6 +133,23 @@ def free_bytes(place: Path) -> int:
 def disk_of(place: Path | str) -> str:
     """What tells the disk of ``place`` from others."""
     return str(Path(place).stat().st_dev)
+
+
+_CLONE_FILE = 0x40049409
+"""FICLONE of ioctl_ficlone(2): the copy shares the blocks until one of the two is written."""
+
+
+def copy_file(source: Path, target: Path) -> None:
+    """Copy a file of the tool's own; where the file system can, without copying what it holds."""
+    with open(source, "rb") as read, open(target, "wb", opener=_private) as written:
+        try:
+            fcntl.ioctl(written.fileno(), _CLONE_FILE, read.fileno())
+        except OSError:
+            shutil.copyfileobj(read, written, 1024 * 1024)
+
+
+def _private(path: str, flags: int) -> int:
+    return os.open(path, flags, PRIVATE_FILE)
 
 
 class Spill:

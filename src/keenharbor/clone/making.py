@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path, PurePosixPath
 
 from keenharbor.base.durable import (
+    copy_file,
     free_bytes,
     private_folder,
     remove_folder,
@@ -46,12 +47,14 @@ def make_clone(
     folder: Path | None = None,
     environment: bool = False,
     was_at: str | None = None,
+    twin: Clone | None = None,
 ) -> Clone:
     """Restore ``snapshot`` into a new clone and cut every tie to live; the server is not started.
 
     Mail settings point to ``mail_port`` on loopback. With ``environment`` it gets a virtual environment of its own
     where the site has one: what installs into it must not install into live's. ``was_at`` is the address of the clone
-    that a checkpoint was taken of. Raises `KeenHarborError` when there is too little space or when something of live is
+    that a checkpoint was taken of. ``twin`` is a clone of the same snapshot that was not started yet: a database in a
+    file is copied from it. Raises `KeenHarborError` when there is too little space or when something of live is
     left that the clone's code could use."""
     identity = new_id(now())
     home = folder or live.work / "clones"
@@ -82,7 +85,7 @@ def make_clone(
         if source is not None:
             live.host.environments.make(source, str(place / "environment"))
             clone.site = Writable.of(live, str(root), with_password(facts, live), own_runtime(facts, live))
-        _fill(clone, snapshot, was_at)
+        _fill(clone, snapshot, was_at, twin)
     except BaseException:
         clone.drop()
         raise
@@ -98,7 +101,7 @@ def _refuse_without_room(home: Path, snapshot: Snapshot) -> None:
         )  # fmt: skip
 
 
-def _fill(clone: Clone, snapshot: Snapshot, was_at: str | None) -> None:
+def _fill(clone: Clone, snapshot: Snapshot, was_at: str | None, twin: Clone | None) -> None:
     """Files and database of the snapshot into the clone, and every tie to live cut."""
     rewriter = rewriter_for(clone, snapshot, was_at)
     touched: set[str] = set()
@@ -115,11 +118,24 @@ def _fill(clone: Clone, snapshot: Snapshot, was_at: str | None) -> None:
     database = clone.site.database_place
     if database.path is not None:
         private_folder(database.path.parent)
-    restore_state(snapshot.state, open_database(database))
-    cut_ties(clone, rewriter, concerned, clone.facts.mail_port)
+    if twin is None or not _copied(twin, clone):
+        restore_state(snapshot.state, open_database(database))
+    cut_ties(clone, rewriter, concerned, clone.facts.mail_port, snapshot.state)
     put_programs(clone)
     switch_off(clone)
     clone.note(whole=True)
+
+
+def _copied(twin: Clone, clone: Clone) -> bool:
+    """Copy the twin's database, where it is a file that differs from the snapshot's only in rewritten cells: reading
+    the snapshot once more would cost more than all else."""
+    source, target = twin.site.database_place, clone.site.database_place
+    if source.path is None or target.path is None or twin.facts.switched_off:
+        return False
+    for file in open_database(source).files():
+        if file.exists():
+            copy_file(file, target.path.with_name(target.path.name + file.name.removeprefix(source.path.name)))
+    return True
 
 
 def _new_database(

@@ -15,8 +15,8 @@ from keenharbor.base.durable import (
 )
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.clone.clone import Clone
-from keenharbor.database import DatabasePlace, open_database
-from keenharbor.database.rewrite import HostMove, Rewriter, places_left, rewrite_database
+from keenharbor.database import DatabasePlace, DatabaseState, open_database
+from keenharbor.database.rewrite import HostMove, Rewriter, rewrite_database
 from keenharbor.site.connections import split_host, text_of_place
 from keenharbor.site.load import database_place, database_settings_file
 from keenharbor.site.model import DatabaseSettingsPart
@@ -53,13 +53,18 @@ def rewriter_for(clone: Clone, snapshot: Snapshot, was_at: str | None) -> Rewrit
     return Rewriter(table)
 
 
-def cut_ties(clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail_port: int) -> None:
+def cut_ties(
+    clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail_port: int, holds: DatabaseState
+) -> None:
+    """Rewrite its files and cells. Its database ``holds`` this state (or has other values only in the very cells that
+    are rewritten)."""
     files, left = rewrite_files(clone.site.tree, concerned, rewriter)
     opaque = [f"file {path}" for path in left]
     _point_settings(clone)
     database = open_database(clone.site.database_place)
-    cells = rewrite_database(database, rewriter, HostMove.between(clone.live.address, clone.address))
-    opaque += [f"cell {place}" for place in places_left(database, rewriter)]
+    move = HostMove.between(clone.live.address, clone.address)
+    told = rewrite_database(database, rewriter, move, holds)
+    opaque += [f"cell {place}" for place in sorted(told.left)]
     mail = clone.site.model.mail
     if mail is not None:
         part = clone.site.needed(clone.site.model.settings, "settings")
@@ -71,7 +76,7 @@ def cut_ties(clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail_
                 f"mail cannot be caught: the setting {missing} is not in the site's settings file", where=settings_file,
                 advice="correct [mail] in the site file",
             ) from None  # fmt: skip
-    clone.note(rewritten_files=dict(files), rewritten_cells=dict(cells), opaque=opaque)
+    clone.note(rewritten_files=dict(files), rewritten_cells=dict(told.cells), opaque=opaque)
 
 
 def switch_off(clone: Clone) -> None:

@@ -3,17 +3,18 @@ values, compressed or encoded as letters, and in any nesting of these."""
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from urllib.parse import quote, urlsplit
 
 from keenharbor.database import serialised
 from keenharbor.database.packed import SHORTEST, holds, may_hold, unpacked_bytes, with_packed
 from keenharbor.database.protocol import Database, DatabaseState, Row, Table, Value
-from keenharbor.database.rows import rows_of
+from keenharbor.database.rows import StoredState, as_known, rows_of
 
 _JSON_STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\.)*"')
 # What may not follow: the place would be a longer one (example.org in example.organic, /srv/site in /srv/site2).
@@ -196,41 +197,61 @@ class HostMove:
         return {columns[at[0]]: self.new_host, columns[at[1]]: new_port}
 
 
-def rewrite_database(database: Database, rewriter: Rewriter, move: HostMove | None = None) -> Counter[str]:
-    """Rewrite every cell of ``database``; how many by ``table.column``. ``move``: hosts and ports in columns of their
-    own."""
-    counts: Counter[str] = Counter()
+@dataclass
+class Rewritten:
+    """How many cells were rewritten by ``table.column``, and where an old place still stands in one."""
+
+    cells: Counter[str] = field(default_factory=Counter)
+    left: set[str] = field(default_factory=set)
+
+
+def rewrite_database(
+    database: Database, rewriter: Rewriter, move: HostMove | None = None, holds: DatabaseState | None = None
+) -> Rewritten:
+    """Rewrite every cell of ``database``. ``move``: hosts and ports in columns of their own. ``holds``: a state that it
+    is known to hold, and that is read instead of it."""
+    told = Rewritten()
     changes: list[tuple[str, dict[str, Value], dict[str, Value]]] = []
-    with database.reading() as state:
+    with contextlib.ExitStack() as reading:
+        state = reading.enter_context(database.reading()) if holds is None else holds
         for table in state.schema.tables:
             apart = move.columns(table) if move is not None else None
             for row in _rows(state, table, rewriter, every=apart is not None):
                 moved = move.of(table.columns, row, apart) if move is not None and apart is not None else {}
-                new: dict[str, Value] = {
-                    column: changed
-                    for column, value in zip(table.columns, row, strict=True)
-                    if column not in moved
-                    and isinstance(value, str | bytes)
-                    and (changed := rewriter.cell(value)) != value
-                } | moved
+                new: dict[str, Value] = {}
+                for column, value in zip(table.columns, row, strict=True):
+                    if column in moved or not isinstance(value, str | bytes):
+                        continue
+                    changed = rewriter.cell(value)
+                    if changed != value:
+                        new[column] = changed
+                    if _still_holds(changed, rewriter):
+                        told.left.add(f"{table.name}.{column}")
+                new |= moved
                 if new:
                     key = {table.columns[i]: row[i] for i in table.key_positions}
                     changes.append((table.name, key, new))
-                    counts.update(f"{table.name}.{column}" for column in new)
-    with database.writing() as writer:
-        for name, key, new in changes:
-            writer.update(name, key, new)
-    return counts
+                    told.cells.update(f"{table.name}.{column}" for column in new)
+    if changes:
+        with database.writing() as writer:
+            for name, key, new in changes:
+                writer.update(name, key, new)
+    return told
 
 
-def places_left(database: Database, rewriter: Rewriter) -> Sequence[str]:
-    """``table.column`` of every cell that still holds an old place."""
+def _still_holds(value: Value, rewriter: Rewriter) -> bool:
+    data = value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value
+    return isinstance(data, bytes) and rewriter.left_in(data)
+
+
+def places_left(database: Database, rewriter: Rewriter, known: StoredState | None = None) -> Sequence[str]:
+    """``table.column`` of every cell that still holds an old place. Tables that were not written since they were
+    ``known`` are read from there."""
     found = set()
     with database.reading() as state:
         for table in state.schema.tables:
-            for row in _rows(state, table, rewriter):
+            for row in _rows(as_known(state, table.name, known), table, rewriter):
                 for column, value in zip(table.columns, row, strict=True):
-                    data = value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value
-                    if isinstance(data, bytes) and rewriter.left_in(data):
+                    if _still_holds(value, rewriter):
                         found.add(f"{table.name}.{column}")
     return sorted(found)

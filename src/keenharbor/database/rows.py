@@ -205,6 +205,14 @@ class StoredState:
         return decode_lines(self._table(table), self._read(identity))
 
 
+def as_known(state: DatabaseState, table: str, known: StoredState | None) -> DatabaseState:
+    """Where a table is read from: ``known`` where the engine's mark says that nothing was written since."""
+    stored = known.tables.get(table) if known is not None else None
+    if known is None or stored is None or stored.mark is None or known.schema.table(table) != state.schema.table(table):
+        return state
+    return known if state.unchanged_since(table, stored.mark, stored.row_count) else state
+
+
 def blocks_of(table: Table, rows: Iterable[Row], count: int = 1000) -> Iterator[Block]:
     """Blocks from rows (key first), for states that are not read from an engine as they are stored."""
     batch: list[Row] = []

@@ -8,7 +8,7 @@ import copy
 import posixpath
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import TypeVar
@@ -17,7 +17,7 @@ from blake3 import blake3
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace, DatabaseState, ReadDatabase, Table, read_only, table_digest
-from keenharbor.database.rows import blocks_of
+from keenharbor.database.rows import StoredState, as_known, blocks_of
 from keenharbor.host import AreaRules, Endpoint, Entry, Here, Host, ReadFiles, ReadPath, Scan, WalkRules
 from keenharbor.host.areas import fits
 from keenharbor.host.programs import Ran, clean_environment
@@ -63,11 +63,13 @@ class Component:
 
 @dataclass(frozen=True)
 class Fingerprint:
-    """What a site was at one time: a digest by file and by table. Caches and logs are left out."""
+    """What a site was at one time: a digest by file and by table. Caches and logs are left out. ``marks`` are the
+    engine's of the tables, and their rows where they were known."""
 
     files: dict[str, str]
     tables: dict[str, str]
     definitions: str
+    marks: dict[str, str | None] = field(default_factory=dict, compare=False)
 
     def differences(self, later: Fingerprint) -> list[str]:
         """In words, what is not the same in ``later``."""
@@ -405,8 +407,9 @@ class SiteView:
             return table_digest(state.blocks(table.name))
         return table_digest(blocks_of(table, passing.standing(table, state.rows(table.name))))
 
-    def fingerprint(self) -> Fingerprint:
-        """Digests of every file (but caches and logs) and of every table, read now."""
+    def fingerprint(self, since: Fingerprint | None = None, known: StoredState | None = None) -> Fingerprint:
+        """Digests of every file (but caches and logs) and of every table, read now. A table that the engine says was
+        not written ``since`` is not read again, and one that was not since it was ``known`` is read from there."""
         scan = self.scan()
         for path in [p for p, e in scan.entries.items() if e.area in ("cache", "logs")]:
             del scan.entries[path]
@@ -418,6 +421,14 @@ class SiteView:
                 digest.update(f"{entry.mtime_ns} {' '.join(entry.objects)}".encode())
             files[path] = digest.hexdigest()
         with self.reading_database() as state:
-            tables = {t.name: self._digest(state, t) for t in state.schema.tables}
             definitions = repr(sorted(state.schema.definitions().items()))
-        return Fingerprint(files, tables, definitions)
+            alike = since is not None and since.definitions == definitions
+            tables: dict[str, str] = {}
+            for table in state.schema.tables:
+                mark = since.marks.get(table.name) if since is not None and alike else None
+                if since is not None and mark is not None and state.mark(table.name) == mark:
+                    tables[table.name] = since.tables[table.name]
+                else:
+                    tables[table.name] = self._digest(as_known(state, table.name, known), table)
+            marks = {t.name: state.mark(t.name) for t in state.schema.tables}
+        return Fingerprint(files, tables, definitions, marks)

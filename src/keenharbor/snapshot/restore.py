@@ -114,7 +114,7 @@ def give_back(
             counts, _ = rewrite_files(FileTree(str(target / "files")), wanted.values(), rewriter)
             rewritten_files = len(counts)
         if new_database is not None:
-            rewritten_cells = sum(rewrite_database(open_database(new_database), rewriter).values())
+            rewritten_cells = rewrite_database(open_database(new_database), rewriter).cells.total()
     where = target / "files" if target is not None and files else None
     count = len(wanted) if where is not None else 0
     checked = place is not None and not as_text and not tables

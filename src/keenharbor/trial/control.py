@@ -11,6 +11,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
+from keenharbor.clone.clone import Clone
 from keenharbor.clone.facts import TRIAL_PURPOSE
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
@@ -24,16 +25,20 @@ CONTROL_PURPOSE = f"{TRIAL_PURPOSE}control"
 
 
 class Control:
-    """The second clone, served. Raises `KeenHarborError` where it cannot be made or does not start."""
+    """The second clone. Raises `KeenHarborError` where it cannot be made."""
 
-    def __init__(self, live: SiteView, snapshot: Snapshot, feed: Feed) -> None:
+    def __init__(self, live: SiteView, snapshot: Snapshot, feed: Feed, twin: Clone | None = None) -> None:
+        """``twin``: the first one, as long as it was not started (see `make_clone`)."""
         with contextlib.ExitStack() as made:
             mailbox = made.enter_context(Mailbox())
-            clone = make_clone(live, snapshot, CONTROL_PURPOSE, mail_port=mailbox.port)
+            clone = make_clone(live, snapshot, CONTROL_PURPOSE, mail_port=mailbox.port, twin=twin)
             made.callback(clone.drop)
-            clone.start()
             self._made = made.pop_all()
         self.stage = Stage(live, clone, mailbox, feed)
+
+    def start(self) -> None:
+        """Serve it. Raises `KeenHarborError` when it does not start."""
+        self.stage.clone.start()
 
     def drop(self) -> None:
         """Stop and remove it."""

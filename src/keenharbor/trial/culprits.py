@@ -156,7 +156,8 @@ class _Search:
             versions |= outcome.versions
             if last:
                 end = stage.checkpoint(store, f"culprits: after {step.name}", before_last)
-                seen += of_step(self.live.model, step, outcome, before_last, end)
+                rows = row_delta(before_last.state, end.state, [c.carried for c in step.carries])
+                seen += of_step(self.live.model, step, outcome, before_last, end, rows)
                 initial = find_snapshot(store, self.record.before.initial, self.live.name)
                 delta = row_delta(initial.state, end.state, self.plan.carried)
                 seen += compare_tables(delta, self.live.model)

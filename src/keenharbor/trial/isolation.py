@@ -21,10 +21,10 @@ from keenharbor.trial.result import Isolation
 _LONGEST_PLACE = 4096
 
 
-def traces_of_live(clone: Clone, live: SiteView, snapshot: Snapshot) -> tuple[str, ...]:
-    """What of live is left in the clone's files and cells."""
+def traces_of_live(clone: Clone, live: SiteView, snapshot: Snapshot, known: Snapshot) -> tuple[str, ...]:
+    """What of live is left in the clone's files and cells; ``known`` is its newest checkpoint."""
     search = Rewriter(dict.fromkeys(live_places(live, snapshot), ""))
-    found = [f"cell {c}" for c in places_left(open_database(clone.site.database_place), search)]
+    found = [f"cell {c}" for c in places_left(open_database(clone.site.database_place), search, known.state)]
     scan = scan_tree(clone.site.files, WalkRules(clone.site.area_rules))
     for path, entry in scan.entries.items():
         if entry.kind == "file":

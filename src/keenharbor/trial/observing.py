@@ -9,7 +9,7 @@ from dataclasses import replace
 from keenharbor.base.text import plural
 from keenharbor.compare import Observation, Weight, compare_files, compare_settings, compare_tables
 from keenharbor.compare.state import settings_of
-from keenharbor.database import row_delta
+from keenharbor.database import RowDelta, row_delta
 from keenharbor.site.model import SiteFile
 from keenharbor.snapshot import Snapshot
 from keenharbor.trial.record import SeenStep
@@ -19,8 +19,10 @@ Laid = tuple[Observation, str | None, str | None]
 """An observation, the step that brought it in, and an earlier step since which it could not have been seen."""
 
 
-def of_step(model: SiteFile, step: StepBase, outcome: Outcome, start: Snapshot, end: Snapshot) -> list[Observation]:
-    """What a step did beyond its purpose, from the checkpoints around it."""
+def of_step(
+    model: SiteFile, step: StepBase, outcome: Outcome, start: Snapshot, end: Snapshot, rows: RowDelta
+) -> list[Observation]:
+    """What a step did beyond its purpose, from the checkpoints around it; ``rows`` is how theirs differ."""
     name = step.name
     found: list[Observation] = []
     # A check that fails is told of by the look that follows.
@@ -39,8 +41,7 @@ def of_step(model: SiteFile, step: StepBase, outcome: Outcome, start: Snapshot, 
     if step.only_looks:
         return found  # what its visits write they are meant to write
     found += compare_files(start.entries, end.entries, outcome.touches)
-    carried = [c.carried for c in step.carries]
-    found += compare_tables(row_delta(start.state, end.state, carried), model)
+    found += compare_tables(rows, model)
     for seen in compare_settings(settings_of(start.state, model), settings_of(end.state, model)):
         planned = any(seen.place == s or seen.place.startswith(s + ".") for s in outcome.settings)
         found.append(replace(seen, weight=Weight.NOTE, text=f"{seen.text}, as planned") if planned else seen)

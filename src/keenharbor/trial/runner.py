@@ -123,7 +123,7 @@ def run_trial(
     try:
         write_plain(folder / "plan.toml", plan_file.read_bytes())
         progress.stage("taking live's fingerprint")
-        before_live = live.fingerprint()
+        before_live = live.fingerprint(known=snapshot.state)
         with Mailbox() as mailbox, contextlib.ExitStack() as stack:
             gallery = Gallery(folder, stack.enter_context(Camera())) if options.pictures else None
             rehearsal = _Rehearsal(live, plan, feed, mailbox, options, progress, folder, snapshot, gallery)
@@ -133,7 +133,7 @@ def run_trial(
             findings, accepted = sort_out(rehearsal.findings(laid), agreed)
             mails = tuple({"to": ", ".join(m.to), "subject": m.subject} for m in rehearsal.stage.mails())
         progress.stage("taking live's fingerprint again")
-        isolation = isolation_of(live, before_live, live.fingerprint(), clone, traces, mails)
+        isolation = isolation_of(live, before_live, live.fingerprint(before_live), clone, traces, mails)
         findings = [*group((o, None, None) for o in of_isolation(isolation)), *findings]
         result = TrialResult(
             id=identity, site=live.name, plan_file=str(plan_file), plan_digest=plan.digest, snapshot=snapshot.id,
@@ -199,7 +199,7 @@ class _Rehearsal:
             self.begin(identity, earlier)
             self.carry_out()
             pace = self.pace()
-            traces = traces_of_live(self.stage.clone, self._live, self._snapshot)
+            traces = traces_of_live(self.stage.clone, self._live, self._snapshot, self._checkpoint or self._snapshot)
             self._hold_definitions()
         except BaseException:
             self.drop()
@@ -214,14 +214,25 @@ class _Rehearsal:
         if control is not None:
             control.drop()
 
-    def _make_control(self) -> None:
+    def _make_control(self, twin: Clone | None = None) -> None:
         """The second clone. What it is for can be done without it, though less surely: then it is said why."""
         self._progress.stage("making a second clone, on which nothing will be done")
         try:
-            self._control = Control(self._live, self._snapshot, self._feed)
+            self._control = Control(self._live, self._snapshot, self._feed, twin)
         except KeenHarborError as error:
-            self._no_control = error.what
-            self._progress.note(f"there is no second clone: {error.what}")
+            self._say_no_control(error)
+
+    def _start_control(self) -> None:
+        try:
+            if self._control is not None:
+                self._control.start()
+        except KeenHarborError as error:
+            self.drop_control()
+            self._say_no_control(error)
+
+    def _say_no_control(self, error: KeenHarborError) -> None:
+        self._no_control = error.what
+        self._progress.note(f"there is no second clone: {error.what}")
 
     def begin(self, identity: str, earlier: GoOn | None) -> None:
         """Make the clone and look at it unchanged; or take up what an earlier trial has left.
@@ -237,13 +248,16 @@ class _Rehearsal:
         self._store = Store.create(self._folder / "checkpoints", behind=[self._snapshot.store])
         self._snapshot.store.add_dependent(self._store.folder)
         how = f"trial {identity}"
+        took = time.monotonic() - restoring
+        self._make_control(self._clone)
+        restoring = time.monotonic() - took
         try:
             self.stage.clone.start()
         except KeenHarborError as error:
             record_proof(self._snapshot, how, False, time.monotonic() - restoring, error.what)
             raise
         took = time.monotonic() - restoring
-        self._make_control()
+        self._start_control()
         self._look_before()
         starts = [self.before.pages[s] for s in self._live.model.look.starts if s in self.before.pages]
         good = bool(starts) and all(page.loads for page in starts)
@@ -305,6 +319,7 @@ class _Rehearsal:
             # What stands may be broken by itself: the next steps are there to mend it.
             self._progress.note(error.what)
         self._make_control()
+        self._start_control()
         if self._control is not None:
             self._control.stage.make_checks()
 
@@ -340,7 +355,7 @@ class _Rehearsal:
             sum(len(t.added) + len(t.removed) + len(t.changed) for t in rows.tables.values()), end.id,
         )  # fmt: skip
         seen = SeenStep(as_plain(step), record, versions=versions)
-        seen.of_step = of_step(self._live.model, step, outcome, start, end)
+        seen.of_step = of_step(self._live.model, step, outcome, start, end, rows)
         try:
             self.stage.clone.restart()
         except KeenHarborError as error:
