@@ -11,7 +11,7 @@ from blake3 import blake3
 from keenharbor.database.joining import Counted, Joined, Piece, join_pieces
 from keenharbor.database.protocol import DatabaseState, Row, Table
 from keenharbor.database.rowlist import RowList
-from keenharbor.database.rows import StoredState, chunks
+from keenharbor.database.rows import StoredState, as_known, chunks
 
 
 @dataclass(frozen=True)
@@ -65,9 +65,12 @@ class RowDelta:
         return bool(self.tables or self.definitions_added or self.definitions_removed or self.definitions_changed)
 
 
-def row_delta(left: DatabaseState, right: DatabaseState, carried: Sequence[Carried] = ()) -> RowDelta:
+def row_delta(
+    left: DatabaseState, right: DatabaseState, carried: Sequence[Carried] = (), known: DatabaseState | None = None
+) -> RowDelta:
     """How ``right`` differs from ``left``; chunks that both have stored are not read. Rows that were ``carried`` are
-    looked for where they went, under the name of their table on the left."""
+    looked for where they went, under the name of their table on the left. What was not written on the right since it
+    was stored as the left, or ``known``, is not read from there."""
     tables: dict[str, TableDelta] = {}
     kept: dict[str, tuple[str, int]] = {}
     names = {t.name for t in left.schema.tables} | {t.name for t in right.schema.tables}
@@ -90,7 +93,7 @@ def row_delta(left: DatabaseState, right: DatabaseState, carried: Sequence[Carri
         if told:
             tables[one.table] = told
     for name in sorted(names):
-        delta = _table_delta(name, left, right)
+        delta = _table_delta(name, left, as_known(as_known(right, name, left), name, known))
         if delta:
             tables[name] = delta
     before, after = left.schema.definitions(), right.schema.definitions()

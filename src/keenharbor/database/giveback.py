@@ -13,7 +13,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.database.diff import table_joined
 from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
 from keenharbor.database.rowlist import RowList
-from keenharbor.database.rows import StoredState, chunks
+from keenharbor.database.rows import StoredState, as_known, chunks
 
 _WHOLE = 3
 """When more than one in so many rows differs, writing the table anew is quicker."""
@@ -72,15 +72,16 @@ def _holds(table: Table, present: DatabaseState, wanted: StoredState) -> bool:
 
 
 def differences(
-    present: DatabaseState, wanted: StoredState, leave: Iterable[str] = (), only: Collection[str] | None = None
-) -> Iterator[tuple[Table, Apart]]:
+    present: DatabaseState, wanted: StoredState, leave: Iterable[str] = (), only: Collection[str] | None = None,
+    known: DatabaseState | None = None,
+) -> Iterator[tuple[Table, Apart]]:  # fmt: skip
     """Each table whose rows differ, with what leads to those of ``wanted``; tables in ``leave`` are passed over, and
-    with ``only`` all but these."""
+    with ``only`` all but these. What was not written since it was ``known`` is read from there."""
     passed = set(leave)
     for table in wanted.schema.tables:
         if table.kind == "virtual" or table.name in passed or (only is not None and table.name not in only):
             continue
-        apart = difference(table, present, wanted)
+        apart = difference(table, as_known(present, table.name, known), wanted)
         if apart:
             yield table, apart
 

@@ -66,12 +66,12 @@ class _Nothing:
 
 
 class _Nowhere:
-    def replace(self, state: DatabaseState) -> int:
+    def replace(self, state: DatabaseState, known: DatabaseState | None = None) -> int:
         if state.schema.tables:
             raise UsageError("the site has no database to put tables into")
         return 0
 
-    def put_rows(self, state: DatabaseState, tables: Collection[str]) -> int:
+    def put_rows(self, state: DatabaseState, tables: Collection[str], known: DatabaseState | None = None) -> int:
         return self.replace(state)
 
     def insert(self, table: str, columns: Sequence[str], row: Sequence[Value]) -> str | None:

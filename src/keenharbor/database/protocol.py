@@ -310,11 +310,12 @@ class DatabaseWriter(Protocol):
     after an interruption, but is not undone by one.
     """
 
-    def replace(self, state: DatabaseState) -> int:
+    def replace(self, state: DatabaseState, known: DatabaseState | None = None) -> int:
         """Make the database hold exactly ``state``: what it held before goes. Only what differs is written where the
-        definitions are the same. Returns how many rows were written or removed."""
+        definitions are the same. What was not written since it was ``known`` is read from there. Returns how many rows
+        were written or removed."""
 
-    def put_rows(self, state: DatabaseState, tables: Collection[str]) -> int:
+    def put_rows(self, state: DatabaseState, tables: Collection[str], known: DatabaseState | None = None) -> int:
         """Make single tables hold the rows of ``state``; returns how many were written or removed. Raises `UsageError`
         when one is made otherwise than in ``state``."""
 

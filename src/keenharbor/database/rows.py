@@ -205,10 +205,12 @@ class StoredState:
         return decode_lines(self._table(table), self._read(identity))
 
 
-def as_known(state: DatabaseState, table: str, known: StoredState | None) -> DatabaseState:
+def as_known(state: DatabaseState, table: str, known: DatabaseState | None) -> DatabaseState:
     """Where a table is read from: ``known`` where the engine's mark says that nothing was written since."""
-    stored = known.tables.get(table) if known is not None else None
-    if known is None or stored is None or stored.mark is None or known.schema.table(table) != state.schema.table(table):
+    if not isinstance(known, StoredState) or isinstance(state, StoredState) or table in known.left_empty:
+        return state
+    stored = known.tables.get(table)
+    if stored is None or stored.mark is None or known.schema.table(table) != state.schema.table(table):
         return state
     return known if state.unchanged_since(table, stored.mark, stored.row_count) else state
 

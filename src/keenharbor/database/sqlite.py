@@ -125,8 +125,9 @@ class SqliteDatabase:
                 connection.execute("PRAGMA foreign_keys = OFF")
                 connection.set_authorizer(_stays_in_its_file)
                 connection.execute("BEGIN IMMEDIATE")
+                mark = self._stand()
             try:
-                yield _Writer(connection, path)
+                yield _Writer(connection, path, mark)
                 with _own_errors(path):
                     connection.execute("COMMIT")
             except BaseException:
@@ -333,18 +334,20 @@ def _change_counter(file: Path) -> int | None:
 class _Writer:
     """Writes within one transaction of the engine."""
 
-    def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
+    def __init__(self, connection: sqlite3.Connection, path: Path, mark: str | None) -> None:
+        """``mark``: that of the file before anything is written."""
         self._connection = connection
         self._path = path
+        self._mark = mark
 
-    def replace(self, state: DatabaseState) -> int:
+    def replace(self, state: DatabaseState, known: DatabaseState | None = None) -> int:
         wanted = state.schema
         with _own_errors(self._path):
             present = _read_schema(self._connection)
         if isinstance(state, StoredState) and (present.definitions(), present.settings, present.tables) == (
             wanted.definitions(), wanted.settings, wanted.tables,
         ):  # fmt: skip
-            return self._give_back_rows(state, present)
+            return self._give_back_rows(state, present, None, known)
         run = self._connection.execute
         with _own_errors(self._path):
             self._drop_everything()
@@ -364,21 +367,23 @@ class _Writer:
                 run(ddl)
         return sum(t.row_count for t in state.tables.values()) if isinstance(state, StoredState) else 0
 
-    def put_rows(self, state: DatabaseState, tables: Collection[str]) -> int:
+    def put_rows(self, state: DatabaseState, tables: Collection[str], known: DatabaseState | None = None) -> int:
         assert isinstance(state, StoredState)
         with _own_errors(self._path):
             present = _read_schema(self._connection)
         refuse_other_definitions(present, state.schema, tables)
-        return self._give_back_rows(state, present, tables)
+        return self._give_back_rows(state, present, tables, known)
 
-    def _give_back_rows(self, state: StoredState, present: Schema, only: Collection[str] | None = None) -> int:
+    def _give_back_rows(
+        self, state: StoredState, present: Schema, only: Collection[str] | None, known: DatabaseState | None
+    ) -> int:
         written = 0
         triggers = [(n, ddl) for kind, n, ddl in present.objects if kind == "trigger"]
         with _own_errors(self._path):
             for name, _ in triggers:
                 self._connection.execute(f"DROP TRIGGER {quote(name)}")
-            here = _Snapshot(self._connection, present, self._path)
-            for table, apart in list(differences(here, state, state.left_empty, only)):
+            here = _Snapshot(self._connection, present, self._path, self._mark)
+            for table, apart in list(differences(here, state, state.left_empty, only, known)):
                 written += write_difference(table, apart, state, self)
             for _, ddl in triggers:
                 self._connection.execute(ddl)

@@ -74,11 +74,13 @@ def put_tree_back(
 
 
 def put_database_back(
-    site: Writable, snapshot: Snapshot, then: Callable[[DatabaseWriter], object] | None = None
-) -> None:
-    """Make live's database what ``snapshot`` holds, and do ``then`` within the same transaction."""
+    site: Writable, snapshot: Snapshot, then: Callable[[DatabaseWriter], object] | None = None,
+    known: Snapshot | None = None,
+) -> None:  # fmt: skip
+    """Make live's database what ``snapshot`` holds, and do ``then`` within the same transaction. ``known`` is what it
+    was a moment ago."""
     with site.writing_database() as writer:
-        writer.replace(snapshot.state)
+        writer.replace(snapshot.state, known.state if known is not None else None)
         if then is not None:
             then(writer)
 

@@ -6,7 +6,7 @@ comes first, and the journal says what is being given back, so that an interrupt
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
@@ -18,9 +18,10 @@ from keenharbor.live.flag import reload_host
 from keenharbor.live.guard import changing_live
 from keenharbor.live.journal import JournalFacts
 from keenharbor.live.putting import differing_tree, put_tree_back, trees_to_put_back
+from keenharbor.live.snapshots import newest_whole
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
-from keenharbor.snapshot import Snapshot
+from keenharbor.snapshot import Snapshot, list_snapshots
 from keenharbor.store import Store
 from keenharbor.tree import Entry, compare_trees
 
@@ -105,8 +106,9 @@ class Conflict:
         return asdict(self)
 
 
-def preview_restore(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> Conflict:
-    """What would be different on live afterwards. Reads only."""
+def preview_restore(site: SiteView, snapshot: Snapshot, chosen: Chosen, newest: Snapshot | None = None) -> Conflict:
+    """What would be different on live afterwards; what was not written since the ``newest`` snapshot is not read again.
+    Writes nothing."""
     chosen.check(snapshot)
     added: tuple[str, ...] = ()
     changed: tuple[str, ...] = ()
@@ -119,7 +121,7 @@ def preview_restore(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> Confl
     redefined: tuple[str, ...] = ()
     if chosen.database:
         with site.reading_database() as live:
-            delta = row_delta(snapshot.state, live)
+            delta = row_delta(snapshot.state, live, known=newest.state if newest is not None else None)
         names = set(chosen.tables or delta.tables) - snapshot.state.left_empty
         rows = {n: (len(d.added), len(d.changed), len(d.removed)) for n, d in delta.tables.items() if n in names}
         if not chosen.tables:
@@ -152,13 +154,13 @@ def restore_live(site: SiteView, store: Store, snapshot: Snapshot, chosen: Chose
     chosen.check(snapshot)
     progress.stage("reading what will be given back")
     check_readable(site, snapshot, chosen)
-    why = f"before restoring {snapshot.id}"
+    why, newest = f"before restoring {snapshot.id}", newest_whole(list_snapshots(store, site.name))
     facts = JournalFacts(target=snapshot.id, chosen=asdict(chosen))
-    with changing_live(site, store, "restore", progress, snapshot, why, facts) as change:
+    with changing_live(site, store, "restore", progress, newest or snapshot, why, facts) as change:
         assert change.safety is not None
         change.enter("changing", change.safety.id)
         progress.stage(f"giving back snapshot {snapshot.id}")
-        result = put_back_chosen(change.live, snapshot, chosen, change.safety.id, change.safety.entries)
+        result = put_back_chosen(change.live, snapshot, chosen, change.safety.id, change.safety)
         change.enter("done")
     detail = (
         f"over live: {plural(result.written, 'path')} written, {result.removed} removed, {plural(result.rows, 'row')}"
@@ -185,16 +187,20 @@ def check_readable(site: SiteView, snapshot: Snapshot, chosen: Chosen) -> None:
 
 
 def put_back_chosen(
-    site: Writable, snapshot: Snapshot, chosen: Chosen, safety: str, live: Mapping[str, Entry] | None = None
+    site: Writable, snapshot: Snapshot, chosen: Chosen, safety: str, live: Snapshot | None = None
 ) -> RestoredLive:
-    """Write what is chosen. Can be repeated. ``live`` are the entries of a safety snapshot taken just before: what is
+    """Write what is chosen. Can be repeated. ``live`` is the safety snapshot when it was taken just before: what is
     written later than that would as well have been written after the restore."""
     written = removed = rows = 0
     if chosen.database:
         with site.writing_database() as writer:
-            rows = writer.put_rows(snapshot.state, chosen.tables) if chosen.tables else writer.replace(snapshot.state)
+            known = live.state if live is not None else None
+            rows = (
+                writer.put_rows(snapshot.state, chosen.tables, known) if chosen.tables
+                else writer.replace(snapshot.state, known)
+            )  # fmt: skip
     if chosen.files:
-        found = trees_to_put_back(snapshot, live, chosen.fits) if live is not None else None
+        found = trees_to_put_back(snapshot, live.entries, chosen.fits) if live is not None else None
         count = put_tree_back(site, snapshot, chosen.fits, found)
         written, removed = count.written, count.removed
     reload_host(site)

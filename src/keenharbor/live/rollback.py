@@ -107,7 +107,7 @@ def go_back(site: Writable, target: Snapshot, safety: Snapshot) -> CarriedOver:
     def carry(writer: DatabaseWriter) -> None:
         found.append(carry_over(base, safety.state, base, site.model.visitor_data.tables, writer))
 
-    put_database_back(site, target, carry)
+    put_database_back(site, target, carry, safety)
     reload_host(site)
     return found[0]
 

@@ -68,7 +68,7 @@ class Writer:
                     f"@harbor_collation"
                 )
 
-    def replace(self, state: DatabaseState) -> int:
+    def replace(self, state: DatabaseState, known: DatabaseState | None = None) -> int:
         wanted = state.schema
         query = query_of(self._connection)
         with own_errors(self._place):
@@ -79,7 +79,7 @@ class Writer:
                 written = 0
                 if present.tables and isinstance(state, StoredState):
                     triggers = [] if redefined else [o for o in present.objects if o.kind == "trigger"]
-                    written += self._give_back_rows(state, triggers, made_anew, None)
+                    written += self._give_back_rows(state, triggers, made_anew, None, known)
                 self._connection.begin()
                 for table in wanted.tables:
                     if table.name in made_anew:
@@ -90,13 +90,14 @@ class Writer:
         self._connection.begin()
         return written
 
-    def put_rows(self, state: DatabaseState, tables: Collection[str]) -> int:
+    def put_rows(self, state: DatabaseState, tables: Collection[str], known: DatabaseState | None = None) -> int:
         assert isinstance(state, StoredState)
         with own_errors(self._place):
             present, _ = read_schema(query_of(self._connection))
             refuse_other_definitions(present, state.schema, tables)
             with self._bulk():
-                written = self._give_back_rows(state, [o for o in present.objects if o.kind == "trigger"], (), tables)
+                triggers = [o for o in present.objects if o.kind == "trigger"]
+                written = self._give_back_rows(state, triggers, (), tables, known)
         self._connection.begin()
         return written
 
@@ -106,10 +107,11 @@ class Writer:
         triggers: Sequence[Definition],
         leave: Iterable[str],
         only: Collection[str] | None,
+        known: DatabaseState | None,
     ) -> int:
         """Write the rows that differ, in one transaction, with no trigger acting on them."""
         with self._database.reading() as here:
-            changes = list(differences(here, state, {*state.left_empty, *leave}, only))
+            changes = list(differences(here, state, {*state.left_empty, *leave}, only, known))
         if not changes:
             return 0
         for _, name, _ in triggers:

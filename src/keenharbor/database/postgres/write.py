@@ -63,12 +63,12 @@ class Writer:
         self._run("RELEASE SAVEPOINT harbor_try")
         return None
 
-    def replace(self, state: DatabaseState) -> int:
+    def replace(self, state: DatabaseState, known: DatabaseState | None = None) -> int:
         wanted = state.schema
         with own_errors(self._place):
             present = SchemaReader(self._connection).read()
             if isinstance(state, StoredState) and present.settled() == wanted.settled():
-                return self._give_back_rows(state, present)
+                return self._give_back_rows(state, present, None, known)
             self._drop_everything(present, wanted)
             self._make(
                 [o for o in wanted.objects if o.kind in MADE_FIRST]
@@ -82,16 +82,18 @@ class Writer:
             self._run("ANALYZE")
         return sum(t.row_count for t in state.tables.values()) if isinstance(state, StoredState) else 0
 
-    def put_rows(self, state: DatabaseState, tables: Collection[str]) -> int:
+    def put_rows(self, state: DatabaseState, tables: Collection[str], known: DatabaseState | None = None) -> int:
         assert isinstance(state, StoredState)
         with own_errors(self._place):
             present = SchemaReader(self._connection).read()
             refuse_other_definitions(present, state.schema, tables)
-            return self._give_back_rows(state, present, tables)
+            return self._give_back_rows(state, present, tables, known)
 
-    def _give_back_rows(self, state: StoredState, present: Schema, only: Collection[str] | None = None) -> int:
+    def _give_back_rows(
+        self, state: StoredState, present: Schema, only: Collection[str] | None, known: DatabaseState | None
+    ) -> int:
         here = ReadState(self._connection, present, self._place)
-        changes = list(differences(here, state, state.left_empty, only))
+        changes = list(differences(here, state, state.left_empty, only, known))
         foreign = [(n, d) for k, n, d in present.objects if k == "constraint" and " FOREIGN KEY " in d]
         triggers: set[str] = set()
         # Neither triggers nor foreign keys may act on rows that are put back; that is a superuser's to say. An owner
