@@ -202,7 +202,13 @@ def site_of_rows(engine: str, count: int) -> Iterator[tuple[Path, Callable[[str]
                     if batch:
                         cursor.executemany("INSERT INTO orders VALUES (%s,%s,%s,%s,%s,%s,%s)", batch)
                 there.commit()
-            said = f'engine = "{engine}"\nurl = "{place.url}"'
+            (folder / "site/config.ini").write_text(
+                f"[db]\nhost = localhost\nsocket = {place.socket}\nname = lane\nuser = {place.user}\n"
+            )
+            said = (
+                f'engine = "{engine}"\n[database.settings]\nhost = "db.host"\nsocket = "db.socket"\nname = "db.name"\n'
+                'user = "db.user"\n[settings]\nfile = "config.ini"\nformat = "ini"'
+            )
         (folder / "keenharbor.toml").write_text(SITE.format(port=free_port(), database=said, python=sys.executable))
         (folder / "upgrade.toml").write_text(PLAN)
         yield folder, run

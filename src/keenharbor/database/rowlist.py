@@ -20,8 +20,8 @@ T = TypeVar("T")
 class RowList(Sequence[Row]):
     """Rows in the order in which they were added; about ``most_bytes`` of them are held."""
 
-    def __init__(self, rows: Iterable[Row] = (), most_bytes: int = MOST_BYTES_HELD) -> None:
-        self._most = most_bytes
+    def __init__(self, rows: Iterable[Row] = (), most_bytes: int | None = None) -> None:
+        self._most = MOST_BYTES_HELD if most_bytes is None else most_bytes
         self._head: list[Row] = []
         self._held: list[Row] = []
         self._bytes = 0
