@@ -1,7 +1,9 @@
-"""A look: the site's pages as a visitor gets them, one after another, so that response times mean something."""
+"""A look: the site's pages as a visitor gets them. Those that are timed are visited one after another, so that response
+times mean something."""
 
 from __future__ import annotations
 
+import contextlib
 import io
 import os
 import re
@@ -18,6 +20,7 @@ from blake3 import blake3
 from selectolax.lexbor import LexborHTMLParser
 
 from keenharbor.base.text import today
+from keenharbor.compare.crew import TOO_MUCH, Crew
 from keenharbor.compare.markup import Markup, read_markup
 from keenharbor.compare.reasons import reason_in, title_in
 from keenharbor.compare.sitemaps import listed_pages
@@ -98,19 +101,21 @@ def take_look(
     learn: bool = False,
     noise: Noise | None = None,
     log_in: CheckPart | None = None,
+    timed: bool = False,
 ) -> Look:
     """Look at every page that can be reached from the starts, at the paths ``also``, and at those that sitemaps list.
 
     Each page is visited once as any visitor would (``served``), then ``samples`` times asking for a fresh page; with
     ``learn``, what each of these says is kept, so that noise can be learnt from it. With ``noise`` a page that still
     changes, apart from that, is visited until it does not (at most `MOST_VISITS` times): first visits fill caches.
-    Pages beyond the first `TIMED_PAGES`, and those of members, are visited less often: they are not timed.
+    The first `TIMED_PAGES` are ``timed``: visited one after another. All others, and those of members, are visited less
+    often, several at once (see `Crew`).
     After the scripted visit ``log_in`` the pages are walked once more, as a member sees them. ``mail_to`` gives the
     addressees of the mail caught so far. Never raises for what the site does wrong: that is what a look is for."""
     look = Look(visitor.address)
     known = [p for p in also if not p.endswith(LOGGED_IN)]
     listed = listed_pages(visitor, part.sitemaps) if part.sitemaps else []
-    _walk_pages(look, visitor, part, [*part.starts, *known], samples, served, learn, noise, "", listed)
+    _walk_pages(look, visitor, part, [*part.starts, *known], samples, served, learn, noise, "", listed, timed)
     if log_in is not None:
         visitor.forget()
         landed: list[str] = []
@@ -142,35 +147,31 @@ _ENDS_A_VISIT = re.compile(r"(?i)(log|sign)[-_]?(out|off)|delete|remove|unsubscr
 
 def _walk_pages(
     look: Look, visitor: Visitor, part: LookPart, starts: Sequence[str], samples: int, served: bool, learn: bool,
-    noise: Noise | None, mark: str, listed: Sequence[str] = (),
+    noise: Noise | None, mark: str, listed: Sequence[str] = (), timed: bool = False,
 ) -> None:  # fmt: skip
     """Follow the links from ``starts``, within the limit; pages are noted with ``mark`` behind their path. Pages that
-    are only ``listed`` come last."""
+    are only ``listed`` come last; the first ones are ``timed``."""
     queue = deque(dict.fromkeys(starts))
     queued = set(queue)
     seen = 0
     variants = Counter(path.split("?", 1)[0] for path in queue if "?" in path)
     left = deque(p for p in listed if not any(p.startswith(s) for s in part.skip))
-    while (queue or left) and seen < part.limit:
-        if not queue:
-            path = left.popleft()
-            if path in queued:
-                continue
-            queued.add(path)
-        else:
-            path = queue.popleft()
-        often = samples if seen < TIMED_PAGES else min(samples, FEW)
-        page = _see(visitor, path, often, served, learn, noise)
-        look.pages[path + mark] = page
-        seen += 1
+
+    def coming(most: int) -> list[str]:
+        """The next pages; what is only listed when nothing else is left."""
+        if queue:
+            return [queue.popleft() for _ in range(min(most, len(queue)))]
+        taken = list[str]()
+        while left and len(taken) < most:
+            if (path := left.popleft()) not in queued:
+                queued.add(path)
+                taken.append(path)
+        return taken
+
+    def follow(page: PageSeen) -> None:
         found = [page.redirect] if page.redirect and page.redirect.startswith("/") else []
         if page.markup is not None:
             found += page.markup.links()
-            for asset in [*page.markup.images(), *page.markup.assets]:
-                if asset.startswith("/") and asset not in look.assets:
-                    look.assets[asset], content = _file(visitor, asset)
-                    if content is not None:
-                        look.files[asset] = content
         for link in found:
             if not link.startswith("/") or link in queued or any(link.startswith(s) for s in part.skip):
                 continue
@@ -183,7 +184,45 @@ def _walk_pages(
                     continue
             queued.add(link)
             queue.append(link)
+
+    with contextlib.closing(Crew(visitor, part.connections, part.pause)) as crew:
+        while seen < part.limit:
+            # Those that are timed are visited one after another: else the times would mean nothing.
+            alone = timed and seen < TIMED_PAGES and not mark
+            paths = coming(1 if alone or not seen else min(_AT_ONCE, part.limit - seen))
+            if not paths:
+                break
+            often, known_by = samples if alone else min(samples, FEW), visitor.cookies
+            pages = crew.each(lambda v, p: _see(v, p, often, served, learn, noise), paths, _is_refused)  # noqa: B023
+            for path, page in zip(paths, pages, strict=True):
+                look.pages[path + mark] = page
+                seen += 1
+                follow(page)
+                _add_files(look, crew, page)
+            if mark and any(visitor.cookies.get(n) != v for n, v in known_by.items()):
+                crew.stay_alone()  # a session that is renewed with each answer is one visitor's
     look.cut = look.cut or bool(queue) or any(p not in queued for p in left)
+
+
+_AT_ONCE = 100
+
+
+def _is_refused(page: PageSeen) -> bool:
+    return page.error is not None or page.status >= 500 or page.status in TOO_MUCH
+
+
+def _add_files(look: Look, crew: Crew, page: PageSeen) -> None:
+    """Ask for the pictures, styles and scripts of a page that are not known yet."""
+    if page.markup is None:
+        return
+    wanted = [
+        a for a in dict.fromkeys([*page.markup.images(), *page.markup.assets])
+        if a.startswith("/") and a not in look.assets
+    ]  # fmt: skip
+    for asset, (status, content) in zip(wanted, crew.each(_file, wanted, lambda f: f[0] != 200), strict=True):
+        look.assets[asset] = status
+        if content is not None:
+            look.files[asset] = content
 
 
 def make_checks(

@@ -105,6 +105,16 @@ class Visitor:
     ) -> None:
         self._close()
 
+    def another(self) -> Visitor:
+        """One more, known by the same cookies from here on each for itself."""
+        made = Visitor(self.address, self.own_headers, self._timeout)
+        made.remember(self._cookies)
+        return made
+
+    def close(self) -> None:
+        """End the connection; the next visit makes another one."""
+        self._close()
+
     def get(self, path: str, fresh: bool = True) -> Answer:
         """One page, not following redirects. ``fresh`` asks caches to step aside (RFC 9111, 5.2.1.4)."""
         return self._ask("GET", path, {"Cache-Control": "no-cache"} if fresh else {}, None)

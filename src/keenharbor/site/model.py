@@ -310,7 +310,9 @@ class VolatilePart(Part):
 class LookPart(Part):
     """Where a look at the pages starts, and how many pages it takes in at most. ``log_in`` names the check after which
     the pages are walked once more on clones, as a member sees them; with ``pictures`` trials look with a browser, too.
-    Pages that only ``sitemaps`` list (and those that robots.txt names) are looked at last."""
+    Pages that only ``sitemaps`` list (and those that robots.txt names) are looked at last. Those that are not timed are
+    visited over ``connections`` at most, as far as that is quicker for the site; with a ``pause`` (seconds) one after
+    another, and slowly: for hosts that refuse more."""
 
     starts: list[Text] = ["/"]
     limit: Annotated[int, Field(ge=1, le=100_000)] = 500
@@ -318,6 +320,8 @@ class LookPart(Part):
     sitemaps: list[Text] = ["/sitemap.xml"]
     log_in: Text | None = None
     pictures: bool = False
+    connections: Annotated[int, Field(ge=1, le=16)] = 4
+    pause: Annotated[float, Field(ge=0, le=60)] = 0.0
 
 
 class VerdictPart(Part):

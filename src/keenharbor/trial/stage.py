@@ -37,7 +37,7 @@ class Stage:
 
     def look(
         self, also: Sequence[str] = (), *, samples: int, noise: Noise | None = None, learn: bool = False,
-        only: Collection[str] | None = None, checks: bool = True,
+        only: Collection[str] | None = None, checks: bool = True, timed: bool = True,
     ) -> Look:  # fmt: skip
         """A look at the clone; ``only`` at these pages where it is given. Raises nothing for what the site does
         wrong."""
@@ -50,7 +50,7 @@ class Stage:
         with Visitor(self.clone.address) as visitor:
             return take_look(
                 visitor, part, also=also, samples=samples, learn=learn, noise=noise, log_in=log_in,
-                checks=self.live.model.check if checks else (), mail_to=self._mail_to,
+                checks=self.live.model.check if checks else (), mail_to=self._mail_to, timed=timed,
             )  # fmt: skip
 
     def member_cookies(self) -> dict[str, str]:

@@ -1,0 +1,98 @@
+"""Visiting many pages over a few connections, never more than the site bears.
+
+One connection at first. As long as another one makes the whole faster there are more, up to a number; when it does not
+any more, or the site says that it is too much (RFC 6585, 4: status 429; RFC 9110, 15.6.4: status 503), there are fewer
+(the rule by which TCP shares a line: additive increase, multiplicative decrease; Chiu and Jain, 1989)."""
+
+from __future__ import annotations
+
+import queue
+import time
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from typing import TypeVar
+
+from keenharbor.compare.visitor import Visitor
+
+T = TypeVar("T")
+_WAVE = 6
+"""So many pages for each connection are visited before the number is thought over."""
+_WORTH = 1.15
+"""One more connection must make it so many times as fast to be kept."""
+TOO_MUCH = (429, 503)
+
+
+class Crew:
+    """Visitors of one site who know each other's cookies. With a ``pause`` (seconds before each visit) it is one who
+    takes their time."""
+
+    def __init__(self, visitor: Visitor, most: int, pause: float = 0.0) -> None:
+        self._first, self._most, self._pause = visitor, 1 if pause else most, pause
+        self._others: list[Visitor] = []
+        self._count = 1
+        self._rate = 0.0
+
+    def each(
+        self, work: Callable[[Visitor, str], T], paths: Sequence[str], refused: Callable[[T], bool]
+    ) -> Iterator[T]:
+        """What ``work`` finds at each path, in their order. What seems to be ``refused`` (or broken) while several
+        were asked is asked once more alone: it may have been too much at once."""
+        at = 0
+        while at < len(paths):
+            wave = paths[at : at + _WAVE * self._count]
+            at += len(wave)
+            began = time.monotonic()
+            found = self._wave(work, wave)
+            took = time.monotonic() - began
+            bad = [n for n, one in enumerate(found) if refused(one)]
+            if bad and self._count > 1:
+                self._count, self._rate = 1, 0.0
+                self._most = max(1, self._most // 2)
+                for n in bad:
+                    found[n] = work(self._first, wave[n])
+            elif len(wave) == _WAVE * self._count:
+                self._think_over(len(wave) / max(took, 1e-6))
+            yield from found
+
+    def _wave(self, work: Callable[[Visitor, str], T], paths: Sequence[str]) -> list[T]:
+        if self._count == 1 or len(paths) == 1:
+            found = []
+            for path in paths:
+                if self._pause:
+                    time.sleep(self._pause)
+                found.append(work(self._first, path))
+            return found
+        while len(self._others) < self._count - 1:
+            self._others.append(self._first.another())
+        free: queue.SimpleQueue[Visitor] = queue.SimpleQueue()
+        for visitor in (self._first, *self._others[: self._count - 1]):
+            free.put(visitor)
+
+        def one(path: str) -> T:
+            visitor = free.get()
+            try:
+                return work(visitor, path)
+            finally:
+                free.put(visitor)
+
+        with ThreadPoolExecutor(self._count) as pool:
+            return list(pool.map(one, paths))
+
+    def _think_over(self, rate: float) -> None:
+        """``rate``: pages a second with as many as there are now."""
+        if self._count < self._most and (not self._rate or rate > self._rate * _WORTH):
+            self._rate, self._count = rate, self._count + 1
+        elif self._rate and rate < self._rate and self._count > 1:
+            self._count -= 1
+            self._most, self._rate = self._count, 0.0
+        else:
+            self._rate = max(self._rate, rate)
+
+    def stay_alone(self) -> None:
+        """One connection from here on."""
+        self._most = self._count = 1
+
+    def close(self) -> None:
+        """End the connections of all but the first."""
+        for visitor in self._others:
+            visitor.close()
