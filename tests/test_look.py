@@ -629,7 +629,9 @@ def test_pages_far_from_the_start_and_those_of_members_are_asked_for_less_often(
     log_in = CheckPart.model_validate({"name": "in", "steps": [{"get": "/in"}, {"submit": "f", "fields": {"n": "1"}}]})
     with Visitor(pages.address) as visitor:
         learnt = take_look(visitor, LookPart(), samples=5, log_in=log_in, learn=True, timed=True)
-        later = take_look(visitor, LookPart(), samples=8, log_in=log_in, noise=Noise(), timed=True, also=tuple(learnt.pages))
+        later = take_look(
+            visitor, LookPart(), samples=8, log_in=log_in, noise=Noise(), timed=True, also=tuple(learnt.pages)
+        )
     visits = {p: len(s.seconds) for p, s in learnt.pages.items()}
     assert [visits[p] for p in ("/", "/p0", "/p1", "/p2", "/p5", "/ (logged in)", "/p3 (logged in)")] == [
         5, 5, 5, 2, 2, 2, 2,

@@ -77,12 +77,18 @@ def main(folder: Path, old: Path, new: Path, engine: str = "sqlite") -> None:
             plan.write_text(f"{before}{MEND}\n{step}{after}")
 
         def note() -> str:
-            code = "from seed_notes.models import Note; Note.objects.create(plant='Kale', words='left after it')"
+            code = (
+                "from wagtail.contrib.forms.models import FormSubmission; from wagtail.models import Page; "
+                "FormSubmission.objects.create(page=Page.objects.last(), form_data={'words': 'left after it'})"
+            )
             run(python, "manage.py", "shell", "-c", code, folder=lane)
             return "left after it"
 
         def remains(what: str) -> bool:
-            code = "from seed_notes.models import Note; print(*Note.objects.values_list('words', flat=True))"
+            code = (
+                "from wagtail.contrib.forms.models import FormSubmission; "
+                "print(*FormSubmission.objects.values_list('form_data', flat=True))"
+            )
             return what in run(python, "manage.py", "shell", "-c", code, folder=lane)
 
         chain.visitor, chain.remains, chain.amend = note, remains, own_code

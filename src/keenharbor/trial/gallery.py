@@ -79,7 +79,9 @@ class Gallery:
         """The pictures after a step; a page is taken anew when what it is made of is not what it was. ``looks`` are
         those after the step before and after this one."""
         look_earlier, look = looks
-        files_changed = look.files != look_earlier.files or look.assets != look_earlier.assets
+        parts = ((look.files, look_earlier.files), (look.assets, look_earlier.assets))
+        cut = look.cut or look_earlier.cut  # then one of them does not know of all files
+        files_changed = any(_differ(now, was) if cut else now != was for now, was in parts)
         again = [
             path
             for path in dict.fromkeys(s.path for s in earlier.values())
@@ -209,6 +211,11 @@ def _content(page: PageSeen | None, noise: Noise) -> object:
         return None
     blocks = [(n, b.text, b.images, b.headings) for n, b in markup.blocks.items() if not noise.moves(page.path, n)]
     return (blocks, markup.assets, markup.title)
+
+
+def _differ(now: Mapping[str, object], earlier: Mapping[str, object]) -> bool:
+    """Whether any of what both have seen is not the same."""
+    return any(now[name] != earlier[name] for name in now.keys() & earlier.keys())
 
 
 def _place(region: Region, old: KeptShot, new: KeptShot) -> tuple[str, str]:

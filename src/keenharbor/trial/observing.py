@@ -126,7 +126,8 @@ def unconfirmed(steps: Sequence[SeenStep], final: Sequence[Laid]) -> list[Laid]:
             if since is None or seen.identity in identities | found.keys() or seen.weight is Weight.NOTE or at >= since:
                 continue
             # What was looked at again in between, and found as before, had healed by then.
-            if any(seen.identity not in {o.identity for o in s.observations} for s in steps[at:since]):
+            again = [s for s in steps[at:since] if not s.partial or s.look is None or seen.page in s.look.pages]
+            if any(seen.identity not in {o.identity for o in s.observations} for s in again):
                 continue
             text = f"{seen.text}; it cannot be confirmed since step {steps[since].name}, when the page stopped loading"
             found[seen.identity] = (replace(seen, text=text), step.name, None)

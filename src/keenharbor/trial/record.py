@@ -42,7 +42,8 @@ class SeenBefore:
 @dataclass
 class SeenStep:
     """What was observed after one step: by looking at the pages, and by comparing its two checkpoints. ``step`` is as
-    the plan has it, ``versions`` those that it moved on, ``log_lines`` all that the logs had until then."""
+    the plan has it, ``versions`` those that it moved on, ``log_lines`` all that the logs had until then. The look is
+    ``partial`` where some pages stood for all."""
 
     step: dict[str, Any]
     record: StepRecord
@@ -52,6 +53,7 @@ class SeenStep:
     versions: dict[str, str] = field(default_factory=dict)
     log_lines: list[str] = field(default_factory=list)
     shots: dict[str, KeptShot] = field(default_factory=dict)
+    partial: bool = False
 
     @property
     def name(self) -> str:
@@ -79,6 +81,10 @@ class TrialRecord:
         """Note a step that was carried out."""
         self.steps.append(seen)
         _write(self.folder / f"seen/{len(self.steps)}.zst", seen)
+
+    def change(self, number: int) -> None:
+        """Note anew what is known of a step (by its number, from 0)."""
+        _write(self.folder / f"seen/{number + 1}.zst", self.steps[number])
 
     def continued(self, folder: Path, kept: int) -> TrialRecord:
         """The record as the beginning of another trial in ``folder``, with its first ``kept`` steps; the checkpoints go

@@ -6,7 +6,7 @@ import contextlib
 import re
 import time
 from collections import Counter
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -38,6 +38,7 @@ from keenharbor.trial.accepted import read_accepted, sort_out
 from keenharbor.trial.control import Control, by_the_clock, look_at_both, not_by_the_clock
 from keenharbor.trial.fresh import restore_rows, schema_when_fresh, unlike_fresh
 from keenharbor.trial.gallery import MOST_PAGES, Gallery
+from keenharbor.trial.halving import Halving
 from keenharbor.trial.isolation import isolation_of, of_isolation, traces_of_live
 from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_log, of_step, passing, unconfirmed
 from keenharbor.trial.pace import PaceFound
@@ -52,6 +53,7 @@ from keenharbor.trial.record import (
     steps_in_common,
 )
 from keenharbor.trial.result import StepRecord, TrialResult, save_result
+from keenharbor.trial.sentinels import stands_for_all
 from keenharbor.trial.stage import Ask, Stage
 from keenharbor.trial.steps import StepBase
 
@@ -180,6 +182,7 @@ class _Rehearsal:
         self._no_control = ""
         self._unlike: list[Observation] = []
         self._not_held = ""
+        self._halving: Halving | None = None
         self._checkpoint: Snapshot | None = None
 
     @property
@@ -198,6 +201,7 @@ class _Rehearsal:
         try:
             self.begin(identity, earlier)
             self.carry_out()
+            self.find_steps()
             pace = self.pace()
             traces = traces_of_live(self.stage.clone, self._live, self._snapshot, self._checkpoint or self._snapshot)
             self._hold_definitions()
@@ -339,6 +343,47 @@ class _Rehearsal:
             )
             if problem and not self._options.go_on:
                 break
+        if self.record.steps and self.record.steps[-1].partial:  # an earlier trial went further
+            self._look_behind(
+                self.record.steps[-1], self.record.before.noise, self.record.steps[-1].versions, last=True
+            )
+            self.record.change(len(self.record.steps) - 1)
+
+    def find_steps(self) -> None:
+        """Lay to its step what only the last look shows."""
+        steps = self.record.steps
+        if not any(s.partial for s in steps):
+            return
+        self._progress.stage("finding the steps since which the differences are there")
+        self._halving = Halving(steps, self.before, self._look_at_checkpoint)
+        self._halving.lay()
+        for number in sorted(self._halving.changed):
+            self.record.change(number)
+
+    def _look_at_checkpoint(self, number: int, pages: Sequence[str]) -> tuple[Look, list[Observation]] | None:
+        """Some pages as they were behind a step, and how they differ from before."""
+        seen, noise = self.record.steps[number], self.record.before.noise
+        self._progress.note(f"behind {seen.name}: {plural(len(pages), 'page')}")
+        state = find_snapshot(self._store, seen.record.checkpoint, self._live.name)
+        try:
+            clone = make_clone(
+                self._live, state, f"{TRIAL_PURPOSE}halving", mail_port=self._mailbox.port, environment=True,
+                was_at=self.record.before.address,
+            )  # fmt: skip
+        except KeenHarborError:
+            return None
+        try:
+            stage = Stage(self._live, clone, self._mailbox, self._feed)
+            stage.install_again(self._plan.step[: number + 1])
+            clone.start()
+            look = stage.look((), samples=1, noise=noise, only=pages, checks=False, timed=False)
+        except KeenHarborError:
+            return None
+        finally:
+            clone.drop()
+        look.cut = True
+        live, secrets = [self._live.address], secret_values(self._live)
+        return look, compare_pages(self.before, look, noise, seen.versions, live, secrets)
 
     def _carry_out_one(self, step: StepBase, *, last: bool) -> SeenStep:
         start = self._take_checkpoint(f"before {step.name}")
@@ -374,9 +419,17 @@ class _Rehearsal:
         """Look at the pages; behind the last step at those of the control at the same moment, too."""
         pages, live, secrets = tuple(self.before.pages), [self._live.address], secret_values(self._live)
         if not last:
-            seen.look = self.stage.look(pages, samples=SAMPLES, noise=noise)
+            shots = self.record.before.shots
+            pictured = {s.path for s in shots.shots.values()} if self._gallery is not None and shots is not None else ()
+            step = self._plan.step[len(self.record.steps)]
+            chosen = stands_for_all(self.before, self._live.model.look.starts, step, pictured)
+            seen.partial = len(chosen) < len(pages)
+            only = chosen if seen.partial else None
+            seen.look = self.stage.look(pages, samples=1 if only else SAMPLES, noise=noise, only=only, timed=not only)
+            seen.look.cut = seen.look.cut or seen.partial
             seen.observations = compare_pages(self.before, seen.look, noise, versions, live, secrets)
             return
+        seen.partial = False
         seen.look, control = look_at_both(
             self.stage, self._control, lambda s: s.look(pages, samples=FINAL_SAMPLES, noise=noise)
         )
@@ -490,6 +543,20 @@ class _Rehearsal:
             found.append(f"names something of live in a form that could not be rewritten: {listed}")
         if pace.not_timed:
             found.append(f"timing: {plural(pace.not_timed, 'page')} beyond the first {TIMED_PAGES} not timed")
+        partial = [s for s in self.record.steps if s.partial and s.look is not None]
+        if partial:
+            most = max(len(s.look.pages) for s in partial if s.look is not None)
+            found.append(
+                f"between the steps at most {most} of {len(self.before.pages)} pages were looked at, one of each kind "
+                f"of "
+                "address; all of them before the first and behind the last"
+            )
+        if self._halving is not None and self._halving.undecided:
+            found.append(
+                f"{plural(self._halving.undecided, 'difference')} may have come with an earlier step than is said: "
+                f"there "
+                "were too many to be searched for"
+            )
         shots = self.record.before.shots
         if shots is None:
             found.append("pictures: not looked at (--pictures takes them)")
