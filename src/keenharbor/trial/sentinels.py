@@ -56,7 +56,8 @@ def _plain(path: str) -> list[str]:
 def _parents(paths: Collection[str]) -> set[tuple[str, ...]]:
     """Beginnings of addresses below which several pages stand."""
     below: Counter[tuple[str, ...]] = Counter()
-    for parts in {tuple(_plain(p.removesuffix(LOGGED_IN))) for p in paths}:
+    for bare in {p.removesuffix(LOGGED_IN).split("?", 1)[0] for p in paths}:
+        parts = tuple(_plain(bare))
         below.update(parts[:end] for end in range(1, len(parts)))
     return {begin for begin, count in below.items() if count > 1}
 
@@ -66,6 +67,6 @@ def shape(path: str, parents: Collection[tuple[str, ...]]) -> str:
     for without what it is."""
     bare = path.removesuffix(LOGGED_IN)
     parts = _plain(bare)
-    told = [p if p == "#" or tuple(parts[: n + 1]) in parents else "*" for n, p in enumerate(parts)]
+    told = [p if p in ("", "#") or tuple(parts[: n + 1]) in parents else "*" for n, p in enumerate(parts)]
     query = sorted(q.split("=", 1)[0] for q in bare.partition("?")[2].split("&") if q)
     return "/".join(told) + ("?" + "&".join(query) if query else "") + (LOGGED_IN if bare != path else "")

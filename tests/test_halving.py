@@ -1,0 +1,181 @@
+"""Between the steps some pages stand for all; what only the last look shows is laid to its step all the same."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import harbor
+from keenharbor.compare import Look, Observation, Weight
+from keenharbor.compare.crew import Crew
+from keenharbor.compare.look import LOGGED_IN, PageSeen
+from keenharbor.trial.halving import MOST_CLONES, Halving
+from keenharbor.trial.observing import laid_of_pages
+from keenharbor.trial.record import SeenStep
+from keenharbor.trial.result import StepRecord
+from keenharbor.trial.sentinels import FROM_PAGES, _parents, shape, stands_for_all
+from keenharbor.trial.steps.command import CommandStep
+from test_forms import site_file
+
+
+def looked(paths: Sequence[str], dead: Sequence[str] = ()) -> Look:
+    return Look("http://h", {p: PageSeen(p, 500 if p in dead else 200) for p in paths})
+
+
+def steps_of(count: int, pages: Sequence[str], sentinels: Sequence[str], since: dict[str, int]) -> list[SeenStep]:
+    """``since``: from which step on each page differs; only the last look is at all of them."""
+    made = []
+    for number in range(count):
+        last = number == count - 1
+        seen_pages = pages if last else sentinels
+        made.append(SeenStep(
+            {}, StepRecord(f"s{number}", "", None, 1, 0.0, "", 0, 0, f"c{number}"), looked(seen_pages),
+            [different(p) for p in seen_pages if since.get(p, count) <= number], partial=not last,
+        ))  # fmt: skip
+    return made
+
+
+def different(page: str) -> Observation:
+    return Observation("text-changed", f"block of {page}", Weight.DOUBT, "says something else", page)
+
+
+PAGES = [f"/p/{n}" for n in range(12)]
+
+
+@given(
+    count=st.integers(1, 14), since=st.dictionaries(st.sampled_from(PAGES), st.integers(0, 13), max_size=4),
+    sentinels=st.sets(st.sampled_from(PAGES), max_size=3),
+)  # fmt: skip
+def test_each_difference_is_laid_to_the_step_since_which_it_is_there(
+    count: int, since: dict[str, int], sentinels: set[str]
+) -> None:
+    since = {p: min(at, count - 1) for p, at in since.items()}
+    steps = steps_of(count, PAGES, sorted(sentinels), since)
+    asked: list[int] = []
+
+    def look_at(number: int, pages: Sequence[str]) -> tuple[Look, list[Observation]]:
+        assert 0 <= number < count - 1 and pages
+        asked.append(number)
+        return looked(pages), [different(p) for p in pages if since.get(p, count) <= number]
+
+    halving = Halving(steps, looked(PAGES), look_at)
+    halving.lay()
+    assert not halving.undecided and len(asked) == len(set(asked)) <= min(MOST_CLONES, count)
+    assert {o.page: name for o, name, _ in laid_of_pages(steps)} == {p: f"s{at}" for p, at in since.items()}
+    if len(set(since.values())) == 1:
+        assert len(asked) <= max(1, count - 1).bit_length()
+
+
+def test_what_a_page_had_shown_before_it_died_is_looked_for() -> None:
+    steps = steps_of(5, PAGES, PAGES[:1], {})
+    broken = Observation("page-broken", "/p/7", Weight.DAMAGE, "does not load", "/p/7")
+    steps[-1].look = looked(PAGES, dead=["/p/7"])
+    steps[-1].observations = [broken]
+
+    def look_at(number: int, pages: Sequence[str]) -> tuple[Look, list[Observation]]:
+        if number >= 3:
+            return looked(pages, dead=["/p/7"]), [broken]
+        return looked(pages), [different("/p/7")] if number >= 1 else []
+
+    Halving(steps, looked(PAGES), look_at).lay()
+    assert [n for n, s in enumerate(steps) if broken in s.observations] == [3, 4]
+    assert different("/p/7") in steps[2].observations
+
+
+def test_a_state_that_does_not_start_decides_nothing() -> None:
+    steps = steps_of(4, PAGES, PAGES[:1], {"/p/5": 1})
+    Halving(steps, looked(PAGES), lambda number, pages: None).lay()
+    assert [name for _, name, _ in laid_of_pages(steps)] == ["s3"]
+
+
+def test_one_page_of_each_kind_of_address_stands_for_all() -> None:
+    paths = [
+        "/", "/about", "/contact", *(f"/growers/{n}-and-co" for n in range(40)), *(f"/notes/{n}" for n in range(40)),
+        "/find?q=a", "/find?q=b", f"/{LOGGED_IN}", f"/notes/3{LOGGED_IN}", "/seed-swap/list",
+    ]  # fmt: skip
+    look = looked(paths)
+    step = CommandStep(name="seed-swap", kind="command", command=["true"])
+    chosen = stands_for_all(look, ["/"], step)
+    assert chosen == [
+        "/", "/about", "/growers/0-and-co", "/notes/0", "/find?q=a", f"/{LOGGED_IN}", f"/notes/3{LOGGED_IN}",
+        "/seed-swap/list",
+    ] and len(paths) > FROM_PAGES  # fmt: skip
+    assert stands_for_all(look, ["/"], step, ["/notes/39"])[4:5] == ["/notes/39"]
+    few = looked(paths[:FROM_PAGES])
+    assert stands_for_all(few, ["/"], step) == paths[:FROM_PAGES]
+    assert (
+        shape("/growers/x/2024?b=1&a=2", _parents(["/growers/x/1", "/growers/x/2", "/growers/y"])) == "growers/x/#?a&b"
+    )
+
+
+class Counting:
+    """Stands for a visitor; knows how many are at work."""
+
+    def __init__(self, bears: int = 99, at_once: list[int] | None = None) -> None:
+        self.bears, self.at_once = bears, at_once if at_once is not None else [0, 0]
+
+    def another(self) -> Counting:
+        return Counting(self.bears, self.at_once)
+
+    def close(self) -> None: ...
+
+
+def test_a_crew_grows_as_far_as_it_helps_and_asks_again_what_was_too_much() -> None:
+    import threading
+    import time
+
+    lock = threading.Lock()
+
+    def visit(visitor: Any, path: str) -> tuple[str, bool]:
+        with lock:
+            visitor.at_once[0] += 1
+            visitor.at_once[1] = max(visitor.at_once)
+            bears = visitor.at_once[0] <= visitor.bears
+        time.sleep(0.004)
+        with lock:
+            visitor.at_once[0] -= 1
+        return path, bears
+
+    paths = [f"/{n}" for n in range(120)]
+    strong, weak, slow = Counting(), Counting(bears=2), Counting()
+    found = list(Crew(strong, 4).each(visit, paths, lambda f: not f[1]))  # type: ignore[arg-type]
+    assert [p for p, _ in found] == paths and strong.at_once[1] == 4
+    found = list(Crew(weak, 4).each(visit, paths, lambda f: not f[1]))  # type: ignore[arg-type]
+    assert all(good for _, good in found) and weak.at_once[1] >= 3
+    began = time.monotonic()
+    list(Crew(slow, 4, pause=0.01).each(visit, paths[:10], lambda f: False))  # type: ignore[arg-type]
+    assert slow.at_once[1] == 1 and time.monotonic() - began >= 0.1
+
+
+def test_a_trial_of_many_pages_lays_each_finding_to_its_step(tmp_path: Path) -> None:
+    pages = tmp_path / "site/pages"
+    (pages / "n").mkdir(parents=True)
+    names = [f"n/{n}.html" for n in range(70)]
+    links = "".join(f'<a href="/{n}">{n}</a>' for n in names)
+    (pages / "index.html").write_text(f"<title>Lane</title><p>All notes.</p>{links}")
+    for name in names:
+        (pages / name).write_text(f"<title>Note</title><p>One note of many, {name}.</p>")
+    site_file(
+        tmp_path, database={"engine": "none"}, look={"sitemaps": []},
+        runtime={"name": "python", "version": "3", "launchers": {"3": sys.executable}},
+        serve={"command": ["{runtime}", "-m", "http.server", "--bind", "127.0.0.1", "-d", "pages", "{port}"]},
+    )  # fmt: skip
+    did = ["true", "echo '<p>More.</p>' >> pages/n/33.html", "rm pages/n/50.html", "true",
+           "echo '<p>More.</p>' >> pages/index.html", "true", "echo '<p>End.</p>' >> pages/n/41.html"]  # fmt: skip
+    (tmp_path / "upgrade.toml").write_text(
+        'format = 1\n[plan]\nsite = "lane"\ncore = "1.0"\nruntime = "3"\n'
+        + "".join(
+            f'[[step]]\nname = "s{n}"\nkind = "command"\ncommand = ["sh", "-c", "{c}"]\nexpects = ["pages/**"]\n'
+            for n, c in enumerate(did)
+        )
+    )
+    harbor(tmp_path, "snapshot", "take")
+    told = harbor(tmp_path, "trial", "run", "--json", code=None).json
+    by_page = {p: f["step"] for f in told["findings"] for p in f["pages"]}
+    assert by_page == {"/n/33.html": "s1", "/n/50.html": "s2", "/": "s4", "/n/41.html": "s6"}, told["findings"]
+    assert any("between the steps at most" in r and "of 71 pages" in r for r in told["remarks"])
