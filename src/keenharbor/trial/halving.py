@@ -7,14 +7,17 @@ Pages whose difference is the same in the same place follow those of them that a
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from keenharbor.compare import Look, Observation, Weight
 from keenharbor.trial.record import SeenStep
 
-MOST_CLONES = 12
+MOST_CLONES = 20
 _OF_A_GROUP = 3
+_BY_LINK = ("link-broken", "page-new")
+_OF_THE_MOMENT = ("stale-cache",)
+"""What a clone of a checkpoint cannot show: its caches are empty."""
 _MOST_PAGES = 80
 
 LookAt = Callable[[int, Sequence[str]], tuple[Look, list[Observation]] | None]
@@ -24,13 +27,21 @@ None where it does not start."""
 
 @dataclass
 class _Open:
-    """A difference that is there behind step ``high`` and was not behind ``low`` (-1: before the first)."""
+    """A difference that is there behind step ``high`` and was not behind ``low`` (-1: before the first). It shows on
+    ``page``; for a ``link`` that leads there, when the page has it."""
 
     seen: Observation
     page: str
     low: int
     high: int
-    by_sample: bool = False
+    link: str = ""
+
+    def shows(self, look: Look, found: Collection[tuple[str, str, str]]) -> bool:
+        """Whether it is there in a look at its page, in which these were ``found``."""
+        if not self.link:
+            return self.seen.identity in found
+        page = look.pages[self.page]
+        return page.markup is not None and self.link in page.markup.links()
 
 
 @dataclass
@@ -50,8 +61,9 @@ class Halving:
         have died since."""
         waiting = list(self._open())
         while waiting:
-            mid = max((o.low + o.high) // 2 for o in waiting)
-            here = [o for o in waiting if (o.low + o.high) // 2 == mid]
+            widest = max(waiting, key=lambda o: o.high - o.low)
+            mid = (widest.low + widest.high) // 2
+            here = [o for o in waiting if o.low < mid < o.high]  # what is asked there once is asked for all
             if self.clones >= MOST_CLONES:
                 self.undecided += len(waiting)
                 break
@@ -66,19 +78,46 @@ class Halving:
     def _open(self) -> Iterator[_Open]:
         last = len(self.steps) - 1
         for seen in self.steps[last].observations if last >= 0 else ():
-            page = seen.page or self._page_with(seen.place)
+            link = seen.page if seen.kind in _BY_LINK else ""
+            page = self._page_linking(link) if link else seen.page or self._page_with(seen.place)
             if not page:
                 continue
             low, high = -1, last
+            if seen.kind in _OF_THE_MOMENT:
+                self._note(_Open(seen, page, low, self._first_alike(seen)))
+                continue
             for at in range(last - 1, -1, -1):
                 if not looked_at(self.steps[at], page):
                     continue
-                if all(o.identity != seen.identity for o in self.steps[at].observations):
+                there = any(o.identity == seen.identity for o in self.steps[at].observations)
+                look = self.steps[at].look
+                if link and look is not None:
+                    there = _Open(seen, page, low, high, link).shows(look, ())
+                if not there:
                     low = at
                     break
                 high = at
             if high - low > 1:
-                yield _Open(seen, page, low, high)
+                yield _Open(seen, page, low, high, link)
+            elif link:
+                self._note(_Open(seen, page, low, high, link))
+
+    def _first_alike(self, seen: Observation) -> int:
+        """The step since which the same shows on any page that stood for all."""
+        first = len(self.steps) - 1
+        while first > 0 and any(
+            (o.kind, o.place) == (seen.kind, seen.place) for o in self.steps[first - 1].observations
+        ):
+            first -= 1
+        return first
+
+    def _page_linking(self, link: str) -> str:
+        """A page of the last look that was there before, too, and leads to ``link``."""
+        look = self.steps[-1].look
+        for path, page in look.pages.items() if look is not None else ():
+            if path in self.before.pages and page.markup is not None and link in page.markup.links():
+                return path
+        return ""
 
     def _page_with(self, place: str) -> str:
         """A page that asks for a file."""
@@ -97,12 +136,12 @@ class Halving:
         for group in groups.values():
             sample = [o for o in group if looked is not None and o.page in looked[0].pages]
             there = {o.identity for o in looked[1]} if looked is not None else set()
-            votes = [o.seen.identity in there for o in sample]
+            votes = [looked is not None and o.shows(looked[0], there) for o in sample]
             common = sum(votes) * 2 > len(votes)
             for one in group:
                 if looked is None:  # nothing answers there: it may be any step of them
                     one.low = one.high - 1
-                elif (one.seen.identity in there) if one in sample else common:
+                elif one.shows(looked[0], there) if one in sample else common:
                     one.high = mid
                 else:
                     one.low = mid

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from statistics import median
 
 from keenharbor.base.progress import Progress
@@ -19,6 +19,8 @@ from keenharbor.trial.stage import Stage
 
 IN_TURN = 15
 FEWEST_PAGES = 5
+_BESIDE = 10
+_SAMPLES_BETWEEN = 5
 
 
 class PaceFound:
@@ -29,7 +31,10 @@ class PaceFound:
         self, stage: Stage, snapshot: Snapshot, before: Look, times_before: dict[str, list[float]],
         steps: Sequence[SeenStep],
         progress: Progress,
+        look_at: Callable[[int, Sequence[str], int], Look | None],
     ) -> None:  # fmt: skip
+        """``look_at`` times pages as they were behind a step (its number, the pages, how often)."""
+        self._look_at = look_at
         self._stage, self._snapshot, self._before, self._steps = stage, snapshot, before, steps
         self._times_before = {p: list(t) for p, t in times_before.items() if not p.endswith(LOGGED_IN)}
         self._times_after: dict[str, list[float]] = {}
@@ -52,7 +57,9 @@ class PaceFound:
         confirmed = slower_pages(
             {p: self._times_before[p] for p in suspects}, {p: self._times_after[p] for p in suspects}
         )
-        self.slower = [(s, self._slow_since(s)) for s in confirmed]
+        looks = {n: s.look for n, s in enumerate(steps) if s.look is not None}
+        self._time_between(confirmed, looks)
+        self.slower = [(s, self._slow_since(s, looks)) for s in confirmed]
 
     @property
     def timings(self) -> dict[str, list[list[float]]]:
@@ -86,13 +93,32 @@ class PaceFound:
         finally:
             beside.drop()
 
-    def _slow_since(self, slower: Slower) -> str | None:
+    def _time_between(self, slow: Sequence[Slower], looks: dict[int, Look]) -> None:
+        """Time slow pages behind steps at which they were not looked at, halving what is in question. Others are timed
+        with them: how busy the machine is differs from time to time."""
+        paths = [s.path for s in slow]
+        beside = [p for p in self._times_before if p in self._times_after and p not in paths][:_BESIDE]
+        for one in slow:
+            high, low = max(looks, default=-1), -1
+            border = (one.before * one.after) ** 0.5
+            while high - low > 1:
+                mid = (low + high) // 2
+                look = looks.get(mid)
+                if look is None or one.path not in look.pages:
+                    timed = self._look_at(mid, [*paths, *beside], _SAMPLES_BETWEEN)
+                    if timed is None:
+                        break
+                    looks[mid] = look = timed
+                seconds = _least_time(look, one.path)
+                low, high = (low, mid) if seconds is not None and seconds >= border else (mid, high)
+
+    def _slow_since(self, slower: Slower, timed: Mapping[int, Look]) -> str | None:
         """The first step after which the page was never again nearer to the time before than to the time after.
 
         Times are taken relative to the other pages of the same look, as far as these did not become slower too: how
         busy the machine is differs from look to look.
         """
-        looks = [(s.name, s.look) for s in self._steps if s.look is not None]
+        looks = [(self._steps[n].name, timed[n]) for n in sorted(timed)]
         measure = _relative_time
         first, last = measure(self._before, slower.path), measure(looks[-1][1], slower.path)
         if first is None or last is None or last < RATIO * first:

@@ -355,13 +355,21 @@ class _Rehearsal:
         if not any(s.partial for s in steps):
             return
         self._progress.stage("finding the steps since which the differences are there")
-        self._halving = Halving(steps, self.before, self._look_at_checkpoint)
+        self._halving = Halving(steps, self.before, self._differing_at)
         self._halving.lay()
         for number in sorted(self._halving.changed):
             self.record.change(number)
 
-    def _look_at_checkpoint(self, number: int, pages: Sequence[str]) -> tuple[Look, list[Observation]] | None:
+    def _differing_at(self, number: int, pages: Sequence[str]) -> tuple[Look, list[Observation]] | None:
         """Some pages as they were behind a step, and how they differ from before."""
+        look, seen, noise = self._look_at(number, pages), self.record.steps[number], self.record.before.noise
+        if look is None:
+            return None
+        live, secrets = [self._live.address], secret_values(self._live)
+        return look, compare_pages(self.before, look, noise, seen.versions, live, secrets)
+
+    def _look_at(self, number: int, pages: Sequence[str], samples: int = 1) -> Look | None:
+        """Some pages as they were behind a step (timed, where ``samples`` are wanted); None where it does not start."""
         seen, noise = self.record.steps[number], self.record.before.noise
         self._progress.note(f"behind {seen.name}: {plural(len(pages), 'page')}")
         state = find_snapshot(self._store, seen.record.checkpoint, self._live.name)
@@ -376,14 +384,13 @@ class _Rehearsal:
             stage = Stage(self._live, clone, self._mailbox, self._feed)
             stage.install_again(self._plan.step[: number + 1])
             clone.start()
-            look = stage.look((), samples=1, noise=noise, only=pages, checks=False, timed=False)
+            look = stage.look((), samples=samples, noise=noise, only=pages, checks=False, timed=samples > 1)
         except KeenHarborError:
             return None
         finally:
             clone.drop()
         look.cut = True
-        live, secrets = [self._live.address], secret_values(self._live)
-        return look, compare_pages(self.before, look, noise, seen.versions, live, secrets)
+        return look
 
     def _carry_out_one(self, step: StepBase, *, last: bool) -> SeenStep:
         start = self._take_checkpoint(f"before {step.name}")
@@ -479,7 +486,9 @@ class _Rehearsal:
     def pace(self) -> PaceFound:
         """The pages that became slower."""
         before = self.record.before
-        return PaceFound(self.stage, self._snapshot, before.look, before.times, self.record.steps, self._progress)
+        return PaceFound(
+            self.stage, self._snapshot, before.look, before.times, self.record.steps, self._progress, self._look_at
+        )
 
     def laid(self, pace: PaceFound) -> list[Laid]:
         """Every difference that is there at the end, laid to its step and weighed."""
