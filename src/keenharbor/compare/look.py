@@ -11,7 +11,8 @@ import secrets
 import time
 from collections import Counter, deque
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlencode, urljoin, urlsplit
@@ -30,6 +31,12 @@ from keenharbor.site.model import CheckPart, CheckStep, LookPart
 if TYPE_CHECKING:
     from keenharbor.compare.noise import Noise
 
+LOGGED_IN = " (logged in)"
+MOST_VISITS = 4
+TIMED_PAGES = 80
+"""So many pages, those nearest to the start, are visited as often as response times want it; the others, and all that
+only members see, `FEW` times, which is what noise wants."""
+FEW = 2
 QUERY_VARIANTS = 2
 """Of addresses that differ only in their query, so many are looked at: more are traps more often than pages."""
 
@@ -89,6 +96,16 @@ class Look:
     cut: bool = False
 
 
+@dataclass(frozen=True)
+class Far:
+    """How pages are visited that are not timed: so many times asking for a fresh page, and whether once as any visitor
+    would. One that says what it said in the look ``as_before`` was settled then."""
+
+    samples: int = FEW
+    served: bool = True
+    as_before: Look | None = None
+
+
 def take_look(
     visitor: Visitor,
     part: LookPart,
@@ -102,20 +119,22 @@ def take_look(
     noise: Noise | None = None,
     log_in: CheckPart | None = None,
     timed: bool = False,
+    far: Far | None = None,
 ) -> Look:
     """Look at every page that can be reached from the starts, at the paths ``also``, and at those that sitemaps list.
 
     Each page is visited once as any visitor would (``served``), then ``samples`` times asking for a fresh page; with
     ``learn``, what each of these says is kept, so that noise can be learnt from it. With ``noise`` a page that still
     changes, apart from that, is visited until it does not (at most `MOST_VISITS` times): first visits fill caches.
-    The first `TIMED_PAGES` are ``timed``: visited one after another. All others, and those of members, are visited less
-    often, several at once (see `Crew`).
+    The first `TIMED_PAGES` are ``timed``: visited one after another. All others, and those of members, are visited as
+    ``far`` ones, several at once (see `Crew`).
     After the scripted visit ``log_in`` the pages are walked once more, as a member sees them. ``mail_to`` gives the
     addressees of the mail caught so far. Never raises for what the site does wrong: that is what a look is for."""
     look = Look(visitor.address)
+    visits = _Visits(samples, served, learn, noise, timed, far or Far(served=served))
     known = [p for p in also if not p.endswith(LOGGED_IN)]
     listed = listed_pages(visitor, part.sitemaps) if part.sitemaps else []
-    _walk_pages(look, visitor, part, [*part.starts, *known], samples, served, learn, noise, "", listed, timed)
+    _walk_pages(look, visitor, part, [*part.starts, *known], visits, "", listed)
     if log_in is not None:
         visitor.forget()
         landed: list[str] = []
@@ -124,8 +143,8 @@ def take_look(
             members = [p.removesuffix(LOGGED_IN) for p in also if p.endswith(LOGGED_IN)]
             starts = [*landed[-1:], *part.starts, *members]
             # Without noise to be learnt once is enough: a page that still changes is visited until it does not.
-            often = min(samples, FEW if learn else 1)
-            _walk_pages(look, visitor, part, starts, often, False, learn, noise, LOGGED_IN)
+            far = Far(visits.far.samples if learn else 1, served=False)
+            _walk_pages(look, visitor, part, starts, replace(visits, timed=False, far=far), LOGGED_IN)
     look.checks = make_checks(visitor, checks, mail_to)
     return look
 
@@ -136,18 +155,32 @@ def member_cookies(visitor: Visitor, log_in: CheckPart, mail_to: Callable[[], Se
     return visitor.cookies if run_check(visitor, log_in, mail_to) is None else {}
 
 
-LOGGED_IN = " (logged in)"
-MOST_VISITS = 4
-TIMED_PAGES = 80
-"""So many pages, those nearest to the start, are visited as often as response times want it; the others, and all that
-only members see, `FEW` times, which is what noise wants."""
-FEW = 2
 _ENDS_A_VISIT = re.compile(r"(?i)(log|sign)[-_]?(out|off)|delete|remove|unsubscribe|cancel")
 
 
+@dataclass(frozen=True)
+class _Visits:
+    """How each page is visited (see `take_look`)."""
+
+    samples: int
+    served: bool
+    learn: bool
+    noise: Noise | None
+    timed: bool
+    far: Far
+
+    def see(self, visitor: Visitor, path: str, name: str, *, alone: bool) -> PageSeen:
+        """Visit a page that is noted under ``name``."""
+        if alone:
+            return _see(visitor, path, self.samples, self.served, self.learn, self.noise)
+        often, before = min(self.samples, self.far.samples), self.far.as_before
+        known = before.pages.get(name) if before is not None and self.far.served else None
+        return _see(visitor, path, often, self.far.served, self.learn, self.noise, known)
+
+
 def _walk_pages(
-    look: Look, visitor: Visitor, part: LookPart, starts: Sequence[str], samples: int, served: bool, learn: bool,
-    noise: Noise | None, mark: str, listed: Sequence[str] = (), timed: bool = False,
+    look: Look, visitor: Visitor, part: LookPart, starts: Sequence[str], visits: _Visits, mark: str,
+    listed: Sequence[str] = (),
 ) -> None:  # fmt: skip
     """Follow the links from ``starts``, within the limit; pages are noted with ``mark`` behind their path. Pages that
     are only ``listed`` come last; the first ones are ``timed``."""
@@ -188,12 +221,13 @@ def _walk_pages(
     with contextlib.closing(Crew(visitor, part.connections, part.pause)) as crew:
         while seen < part.limit:
             # Those that are timed are visited one after another: else the times would mean nothing.
-            alone = timed and seen < TIMED_PAGES and not mark
+            alone = visits.timed and seen < TIMED_PAGES and not mark
             paths = coming(1 if alone or not seen else min(_AT_ONCE, part.limit - seen))
             if not paths:
                 break
-            often, known_by = samples if alone else min(samples, FEW), visitor.cookies
-            pages = crew.each(lambda v, p: _see(v, p, often, served, learn, noise), paths, _is_refused)  # noqa: B023
+            known_by = visitor.cookies
+            see = partial(_seen_by, visits, mark, alone)
+            pages = crew.each(see, paths, _is_refused)
             for path, page in zip(paths, pages, strict=True):
                 look.pages[path + mark] = page
                 seen += 1
@@ -205,6 +239,10 @@ def _walk_pages(
 
 
 _AT_ONCE = 100
+
+
+def _seen_by(visits: _Visits, mark: str, alone: bool, visitor: Visitor, path: str) -> PageSeen:
+    return visits.see(visitor, path, path + mark, alone=alone)
 
 
 def _is_refused(page: PageSeen) -> bool:
@@ -307,8 +345,10 @@ def _same(a: Markup | None, b: Markup | None, path: str, noise: Noise) -> bool:
 
 
 def _see(
-    visitor: Visitor, path: str, samples: int, served: bool, learn: bool, noise: Noise | None = None
+    visitor: Visitor, path: str, samples: int, served: bool, learn: bool, noise: Noise | None = None,
+    known: PageSeen | None = None,
 ) -> PageSeen:  # fmt: skip
+    """``known`` is the page as it was: when it says the same it need not be seen to settle."""
     try:
         plain = visitor.get(path, fresh=False) if served else None
         began = time.perf_counter()
@@ -336,7 +376,11 @@ def _see(
         more = read(again) if learn else None
         if more is not None and more is not page.markup and again.status == page.status:
             page.samples.append(more)
-    if noise is not None and page.loads and page.markup is not None:
+    as_known = (
+        noise is not None and known is not None and known.status == page.status
+        and _same(known.markup, page.markup, path, noise)
+    )  # fmt: skip
+    if noise is not None and page.loads and page.markup is not None and not as_known:
         _settle(visitor, page, answer, noise)
     return page
 

@@ -16,12 +16,16 @@ from keenharbor.clone.facts import TRIAL_PURPOSE
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
 from keenharbor.compare import Look, Noise, Observation, compare_pages
+from keenharbor.compare.look import TIMED_PAGES, Far, PageSeen
 from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
 from keenharbor.trial.stage import Stage
 
 CONTROL_PURPOSE = f"{TRIAL_PURPOSE}control"
+FINAL_SAMPLES = 8
+_LOOKED_AT_OFTEN, _OFTEN = 40, 4
+"""Of pages that are not what they were so many are visited so often on the control: what differs by itself shows."""
 
 
 class Control:
@@ -54,16 +58,57 @@ def look_at_both(stage: Stage, control: Control | None, look: Callable[[Stage], 
         return look(stage), theirs.result()
 
 
+def look_at_the_end(
+    stage: Stage, control: Control | None, before: Look, noise: Noise
+) -> tuple[Look, Look | None]:  # fmt: skip
+    """The last look, at every page; and one at the control: at the same time at the pages that are timed, and right
+    behind it at those others that are not what they were. A page that says what it said needs no second opinion."""
+    far, pages = Far(1, as_before=before), tuple(before.pages)
+    if control is None:
+        return stage.look(pages, samples=FINAL_SAMPLES, noise=noise, far=far), None
+    near = pages[:TIMED_PAGES]
+    with ThreadPoolExecutor(1) as beside:
+        theirs = beside.submit(
+            lambda: control.stage.look(
+                samples=FINAL_SAMPLES,
+                noise=noise,
+                only=near if len(pages) > len(near) else None,
+                also=pages if len(pages) <= len(near) else (),
+            )
+        )
+        after = stage.look(pages, samples=FINAL_SAMPLES, noise=noise, far=far)
+        end = theirs.result()
+    if len(pages) <= len(near):
+        return after, end
+    end.cut = True
+    others = [p for p in pages[TIMED_PAGES:] if p in after.pages and not _is_as_before(before.pages[p], after.pages[p])]
+    for some, often in ((others[:_LOOKED_AT_OFTEN], _OFTEN), (others[_LOOKED_AT_OFTEN:], 1)):
+        if some:
+            more = control.stage.look(
+                samples=often, learn=True, noise=noise, only=some, checks=False, timed=False,
+                far=Far(often, served=False),
+            )  # fmt: skip
+            end.pages |= {p: s for p, s in more.pages.items() if p in some}
+            end.assets, end.files = more.assets | end.assets, more.files | end.files
+    return after, end
+
+
+def _is_as_before(before: PageSeen, after: PageSeen) -> bool:
+    return (before.status, before.redirect, before.markup) == (after.status, after.redirect, after.markup)
+
+
 def not_by_the_clock(
     observations: Sequence[Observation], control: Look, after: Look, noise: Noise, versions: Mapping[str, str],
     live: Sequence[str],
-    earlier: Collection[tuple[str, str, str]] = (), secrets: Collection[str] = (),
+    earlier: Collection[tuple[str, str, str]] = (), secrets: Collection[str] = (), before: Collection[str] = (),
 ) -> list[Observation]:  # fmt: skip
     """Those of ``observations`` (of the last look against the first) that also show when the last look is held against
     that at the ``control`` of the same moment: all others are on both sides.
 
     Where both show in one place, but are of another kind (the clock has moved a part of it), what the steps did is
-    told; under the kind that it had in an ``earlier`` look, by whose identity it is laid to its step."""
+    told; under the kind that it had in an ``earlier`` look, by whose identity it is laid to its step. Pages that were
+    not there ``before`` are new on both sides when pages of the control lead to them, too."""
+    linked = {link for page in control.pages.values() if page.markup is not None for link in page.markup.links()}
     now = compare_pages(control, after, noise, versions, live, secrets)
     same = {o.identity for o in now}
     by_place: dict[tuple[str, str], Observation] = {}
@@ -73,7 +118,8 @@ def not_by_the_clock(
             by_place[seen.place, seen.page] = seen
     kept = []
     for seen in observations:
-        if seen.identity in same:
+        unseen = control.cut and seen.page and seen.page not in control.pages
+        if (unseen and (seen.page in before or seen.page not in linked)) or seen.identity in same:
             kept.append(seen)
         elif (other := by_place.get((seen.place, seen.page))) is not None:
             kept.append(replace(other, kind=seen.kind) if seen.identity in earlier else other)

@@ -23,7 +23,7 @@ from keenharbor.compare import Look, Noise, Observation, Weight, compare_pages, 
 from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.camera import Camera
 from keenharbor.compare.findings import Finding
-from keenharbor.compare.look import TIMED_PAGES
+from keenharbor.compare.look import TIMED_PAGES, Far
 from keenharbor.compare.state import secret_values
 from keenharbor.compare.timing import SLOW_SECONDS
 from keenharbor.database import row_delta
@@ -35,7 +35,13 @@ from keenharbor.snapshot.take import new_id
 from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.trial.accepted import read_accepted, sort_out
-from keenharbor.trial.control import Control, by_the_clock, look_at_both, not_by_the_clock
+from keenharbor.trial.control import (
+    Control,
+    by_the_clock,
+    look_at_both,
+    look_at_the_end,
+    not_by_the_clock,
+)
 from keenharbor.trial.fresh import restore_rows, schema_when_fresh, unlike_fresh
 from keenharbor.trial.gallery import MOST_PAGES, Gallery
 from keenharbor.trial.halving import Halving
@@ -59,7 +65,6 @@ from keenharbor.trial.steps import StepBase
 
 SAMPLES = 2
 BEFORE_SAMPLES = 4
-FINAL_SAMPLES = 8
 
 
 @dataclass(frozen=True)
@@ -286,9 +291,10 @@ class _Rehearsal:
         # What the scripted visits write they have written before the first look: it is no noise then.
         for stage in (self.stage, self._control.stage) if self._control is not None else (self.stage,):
             stage.make_checks()
-        first = self.stage.look(samples=BEFORE_SAMPLES, learn=True)
+        first = self.stage.look(samples=BEFORE_SAMPLES, learn=True, far=Far(1))
+        again, known = Far(1, served=False), tuple(first.pages)
         second, beside = look_at_both(
-            self.stage, self._control, lambda s: s.look(tuple(first.pages), samples=BEFORE_SAMPLES, learn=True)
+            self.stage, self._control, lambda s: s.look(known, samples=BEFORE_SAMPLES, learn=True, far=again)
         )
         times: dict[str, list[float]] = {}
         for look in (first, second):
@@ -432,20 +438,23 @@ class _Rehearsal:
             chosen = stands_for_all(self.before, self._live.model.look.starts, step, pictured)
             seen.partial = len(chosen) < len(pages)
             only = chosen if seen.partial else None
-            seen.look = self.stage.look(pages, samples=1 if only else SAMPLES, noise=noise, only=only, timed=not only)
+            seen.look = self.stage.look(
+                pages, samples=1 if only else SAMPLES, noise=noise, only=only, timed=not only,
+                far=Far(1, as_before=self.before) if only else None,
+            )  # fmt: skip
             seen.look.cut = seen.look.cut or seen.partial
             seen.observations = compare_pages(self.before, seen.look, noise, versions, live, secrets)
             return
         seen.partial = False
-        seen.look, control = look_at_both(
-            self.stage, self._control, lambda s: s.look(pages, samples=FINAL_SAMPLES, noise=noise)
-        )
+        seen.look, control = look_at_the_end(self.stage, self._control, self.before, noise)
+        if control is not None:
+            noise = noise | learn_noise([control])  # of what differs by itself more was seen than before
         seen.observations = compare_pages(self.before, seen.look, noise, versions, live, secrets)
         if control is not None:
             self._control_end = control
             earlier = {o.identity for s in self.record.steps for o in s.observations}
             seen.observations = not_by_the_clock(
-                seen.observations, control, seen.look, noise, versions, live, earlier, secrets
+                seen.observations, control, seen.look, noise, versions, live, earlier, secrets, self.before.pages
             )
 
     def _take_pictures(self, seen: SeenStep, earlier: SeenStep | None) -> None:

@@ -11,7 +11,7 @@ from keenharbor.base.text import size
 from keenharbor.clone.clone import Clone
 from keenharbor.clone.mailbox import Mailbox, Message, kept_in
 from keenharbor.compare import Look, Noise, Visitor, take_look
-from keenharbor.compare.look import LOGGED_IN, CheckSeen, check_again, make_checks, member_cookies
+from keenharbor.compare.look import LOGGED_IN, CheckSeen, Far, check_again, make_checks, member_cookies
 from keenharbor.host.programs import Ran
 from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
@@ -38,6 +38,7 @@ class Stage:
     def look(
         self, also: Sequence[str] = (), *, samples: int, noise: Noise | None = None, learn: bool = False,
         only: Collection[str] | None = None, checks: bool = True, timed: bool = True,
+        far: Far | None = None,
     ) -> Look:  # fmt: skip
         """A look at the clone; ``only`` at these pages where it is given. Raises nothing for what the site does
         wrong."""
@@ -50,7 +51,7 @@ class Stage:
         with Visitor(self.clone.address) as visitor:
             return take_look(
                 visitor, part, also=also, samples=samples, learn=learn, noise=noise, log_in=log_in,
-                checks=self.live.model.check if checks else (), mail_to=self._mail_to, timed=timed,
+                checks=self.live.model.check if checks else (), mail_to=self._mail_to, timed=timed, far=far,
             )  # fmt: skip
 
     def member_cookies(self) -> dict[str, str]:
