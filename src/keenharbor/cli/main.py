@@ -19,7 +19,7 @@ COMMANDS: Commands = {
     "init": ("keenharbor.cli.init:init", "Describe a site: write its site file."),
     "survey": ("keenharbor.cli.survey:survey", "Say what a site is made of, what is pending, what was edited."),
     "ready": ("keenharbor.cli.ready:ready", "Judge whether a site can go to a target."),
-    "snapshot": ("keenharbor.cli.snapshot:snapshot", "Save files and database; list, verify, restore."),
+    "snapshot": ("keenharbor.cli.snapshotgroup:snapshot", "Save files and database; list, verify, restore."),
     "plan": ("keenharbor.cli.plan:plan", "Draft the plan of an upgrade, check it, read it."),
     "trial": ("keenharbor.cli.trial:trial", "Rehearse the plan on a disposable clone."),
     "clone": ("keenharbor.cli.clone:clone", "Make, list, open and close clones."),

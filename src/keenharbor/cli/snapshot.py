@@ -12,15 +12,12 @@ from rich.text import Text
 
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, duration, plural, short_age, size, when
-from keenharbor.cli import giving as _giving
-from keenharbor.cli import keeping as _keeping
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES
 from keenharbor.cli.snapshotgroup import snapshot, what_for
 from keenharbor.cli.terminal import say
 from keenharbor.live.snapshots import newest_whole, take_guarded
-from keenharbor.live.verify import verify_site
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import (
     Snapshot,
@@ -312,6 +309,8 @@ def _render_one(out: Console, found: Snapshot, tables: bool) -> None:
 def verify(session: Session, other: Path | None) -> int:
     """Read the whole store again and check everything in it, and in the work folder. Exit code 1 when something is
     damaged."""
+    from keenharbor.live.verify import verify_site
+
     site = session.site()
     found = verify_site(site, session.store(site), session.progress, Store(other) if other is not None else None)
     detail = f"{found.objects} objects read" + (f", {found.mended} mended" if found.mended else "")
@@ -337,7 +336,3 @@ def _render_verify(out: Console, found: Verification, other: Path | None) -> Non
         elif other is None:
             out.print(Text("A store with the same objects can mend this one: --mend-from FOLDER", style="dim"))
         show.next_step(out, "take another snapshot now: keenharbor snapshot take")
-
-
-_THE_OTHERS = (_giving, _keeping)
-"""The other commands of the group, which stand in modules of their own."""

@@ -13,10 +13,7 @@ import tomlkit.exceptions
 from keenharbor.base.errors import UsageError
 from keenharbor.host import AnyPath, size_of
 from keenharbor.site.settings.common import LARGEST_SETTINGS_FILE, Setting, SettingsError, key_parts
-from keenharbor.site.settings.nested import read_json, read_toml_values, read_xml, read_yaml
-from keenharbor.site.settings.php import read_php
 from keenharbor.site.settings.plain import read_env, read_ini
-from keenharbor.site.settings.python import read_python
 
 SettingsForm = Literal["ini", "env", "json", "yaml", "toml", "xml", "php", "python"]
 FORMS: tuple[SettingsForm, ...] = ("ini", "env", "json", "yaml", "toml", "xml", "php", "python")
@@ -36,18 +33,20 @@ def form_of(path: str) -> SettingsForm | None:
 
 def settings_in(text: str, form: SettingsForm, file: AnyPath | None = None) -> Iterator[Setting]:
     """Every value in ``text``; ``file`` is where it stands, for forms that can refer to it. Raises `SettingsError`."""
+    # A site has its settings in one form: the readers of the others are not loaded.
+    if form in ("ini", "env"):
+        return read_ini(text) if form == "ini" else read_env(text)
     if form == "php":
+        from keenharbor.site.settings.php import read_php
+
         return read_php(text, str(file) if file else "")
     if form == "python":
+        from keenharbor.site.settings.python import read_python
+
         return read_python(text, str(file) if file else "", _read_other)
-    readers = {
-        "ini": read_ini,
-        "env": read_env,
-        "json": read_json,
-        "yaml": read_yaml,
-        "toml": read_toml_values,
-        "xml": read_xml,
-    }
+    from keenharbor.site.settings.nested import read_json, read_toml_values, read_xml, read_yaml
+
+    readers = {"json": read_json, "yaml": read_yaml, "toml": read_toml_values, "xml": read_xml}
     return readers[form](text)
 
 
