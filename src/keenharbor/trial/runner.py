@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import contextlib
-import re
 import time
-from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -62,6 +60,7 @@ from keenharbor.trial.result import StepRecord, TrialResult, save_result
 from keenharbor.trial.sentinels import stands_for_all
 from keenharbor.trial.stage import Ask, Stage
 from keenharbor.trial.steps import StepBase
+from keenharbor.trial.titles import titles_of
 
 SAMPLES = 2
 BEFORE_SAMPLES = 4
@@ -584,15 +583,6 @@ class _Rehearsal:
         if left:
             found.append(f"not carried out, since a step before failed: {', '.join(left)}")
         return found
-
-
-def titles_of(look: Look, paths: Collection[str]) -> dict[str, str]:
-    """What pages are called, without what all titles end with (the site's name)."""
-    titles = {p: s.markup.title for p, s in look.pages.items() if s.markup is not None and s.markup.title}
-    ends = Counter(t[m.start() :] for t in set(titles.values()) for m in [re.search(r"\s[|·–—:-]\s[^|·–—]+$", t)] if m)
-    common, count = ends.most_common(1)[0] if ends else ("", 0)
-    own = common if count >= max(2, 0.6 * len(set(titles.values()))) else ""
-    return {p: titles[p].removesuffix(own)[:60] for p in sorted(paths) if titles.get(p, "").removesuffix(own)}
 
 
 def weighed(seen: Observation, model: SiteFile) -> Observation:
