@@ -12,7 +12,7 @@ from keenharbor.compare.look import LOGGED_IN, PageSeen
 from keenharbor.compare.markup import read_markup
 from keenharbor.trial.accepted import accept, read_accepted, sort_out
 from keenharbor.trial.causes import Noticed, entries, entry_of
-from keenharbor.trial.runner import titles_of
+from keenharbor.trial.titles import titles_of
 
 COUNT = iter(range(10**6))
 
