@@ -100,14 +100,14 @@ def test_one_page_of_each_kind_of_address_stands_for_all() -> None:
     ]  # fmt: skip
     look = looked(paths)
     step = CommandStep(name="seed-swap", kind="command", command=["true"])
-    chosen = stands_for_all(look, ["/"], step)
+    chosen = stands_for_all(look, ["/"], [step])
     assert chosen == [
         "/", "/about", "/growers/0-and-co", "/notes/0", "/find?q=a", f"/{LOGGED_IN}", f"/notes/3{LOGGED_IN}",
         "/seed-swap/list",
     ] and len(paths) > FROM_PAGES  # fmt: skip
-    assert stands_for_all(look, ["/"], step, ["/notes/39"])[4:5] == ["/notes/39"]
+    assert stands_for_all(look, ["/"], [step], ["/notes/39"])[4:5] == ["/notes/39"]
     few = looked(paths[:FROM_PAGES])
-    assert stands_for_all(few, ["/"], step) == paths[:FROM_PAGES]
+    assert stands_for_all(few, ["/"], [step]) == paths[:FROM_PAGES]
     assert (
         shape("/growers/x/2024?b=1&a=2", _parents(["/growers/x/1", "/growers/x/2", "/growers/y"])) == "growers/x/#?a&b"
     )

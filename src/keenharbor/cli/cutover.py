@@ -33,10 +33,14 @@ from keenharbor.trial.plan import read_plan
     "--despite", "despite", multiple=True, type=click.Choice(["verdict", "drift"]),
     help="Go on although the trial did not pass, or although live has moved on.",
 )  # fmt: skip
-def cutover(session: Session, plan_file: Path, yes: bool, despite: tuple[str, ...]) -> None:
+def cutover(session: Session, plan_file: Path, yes: bool, despite: tuple[str, ...]) -> int:
     """Carry PLAN (upgrade.toml) out on the live site, as its trial showed it; put everything back if anything differs.
 
-    Exit code 0: done; 2: refused; 4: failed and put back; 5: interrupted, type 'keenharbor settle'."""
+    Visitors are locked out for the steps, the safety snapshot and looks at some pages; every page is looked at before
+    and behind that.
+
+    Exit code 0: done; 1: done, and then something showed that the trial had not; 2: refused; 4: failed and put back; 5:
+    interrupted, type 'keenharbor settle'."""
     site, plan = session.site(), read_plan(plan_file)
     refuse_running(site)
     options = CutoverOptions("verdict" in despite, "drift" in despite)
@@ -53,6 +57,7 @@ def cutover(session: Session, plan_file: Path, yes: bool, despite: tuple[str, ..
     )  # fmt: skip
     result = run_cutover(site, plan, trial, store, session.feed(site), since, session.progress, session.person())
     session.show({**result.as_json(), "drift": drift.as_json()}, lambda out: _render(out, result))
+    return 1 if result.late else 0
 
 
 def _render_drift(out: Console, drift: Drift, snapshot: str, old: str) -> None:
@@ -79,7 +84,7 @@ def _render(out: Console, result: CutoverResult) -> None:
     out.print()
     show.pairs(out, [
         ("looked at", Text(f"{plural(result.pages, 'page')}: as in trial {result.trial}")),
-        ("maintenance", Text(f"{duration(result.maintenance_seconds)} for visitors")),
+        ("maintenance", Text(f"{duration(result.maintenance_seconds)} for visitors ({_spent(result)})")),
         ("safety", Text(f"snapshot {result.safety}: live just before")),
     ])  # fmt: skip
     if result.checks_left_out:
@@ -88,4 +93,16 @@ def _render(out: Console, result: CutoverResult) -> None:
         out.print(show.said("caution", remark))
     for note in result.notes:
         out.print(show.said("note", note.text))
+    if result.late:
+        out.print()
+        out.print(show.said("damage", "what the trial had not shown, seen when visitors had been let in again:"))
+        for finding in result.late[:8]:
+            out.print(show.said("caution", finding.text))
+        if len(result.late) > 8:
+            out.print(Text(f"    and {len(result.late) - 8} more (--json lists them)", style="dim"))
     show.next_step(out, "look at the site; to go back: keenharbor rollback")
+
+
+def _spent(result: CutoverResult) -> str:
+    """What the time of maintenance went into."""
+    return ", ".join(f"{what} {duration(seconds)}" for what, seconds in result.spent.items())

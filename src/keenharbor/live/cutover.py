@@ -8,24 +8,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, plural
-from keenharbor.compare import (
-    Finding,
-    Look,
-    Noise,
-    Observation,
-    VisitError,
-    Visitor,
-    Weight,
-    compare_pages,
-    compare_settings,
-    compare_tables,
-    group,
-    learn_noise,
-    take_look,
-)
+from keenharbor.compare import Finding, Look, Observation, Visitor, compare_settings, compare_tables
 from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.look import check_again
 from keenharbor.compare.state import settings_of
@@ -35,19 +21,19 @@ from keenharbor.live.environments import install_beside, thin_environments
 from keenharbor.live.flag import pass_header, reload_host
 from keenharbor.live.guard import Change, changing_live
 from keenharbor.live.journal import JournalFacts, steps_lock
+from keenharbor.live.looks import LiveLooks, Unlike, must_answer
+from keenharbor.live.snapshots import newest_whole
 from keenharbor.site.feed import Feed
 from keenharbor.site.passing import Passing
 from keenharbor.site.view import SiteView
-from keenharbor.snapshot import Snapshot
+from keenharbor.snapshot import Snapshot, list_snapshots
 from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.plan import Plan
-from keenharbor.trial.record import read_record
 from keenharbor.trial.result import TrialResult, list_trials, refuse_newer_damage
 from keenharbor.trial.steps import Workplace, perform
 
-SAMPLES = 2
 _PUT_BACK_ADVICE = "'keenharbor trial show' tells what the rehearsal saw; correct the plan and rehearse it again"
 REHEARSED_AREAS = ("core", "extensions", "themes", "settings")
 
@@ -81,7 +67,8 @@ class CutoverOptions:
 
 @dataclass(frozen=True)
 class CutoverResult:
-    """A cutover that is done."""
+    """A cutover that is done; what the time of maintenance was ``spent`` on, in seconds; and what only showed when
+    visitors had been let in again (``late``)."""
 
     site: str
     trial: str
@@ -95,9 +82,12 @@ class CutoverResult:
     maintenance_seconds: float
     checks_left_out: tuple[str, ...]
     remarks: tuple[str, ...] = ()
+    spent: dict[str, float] = field(default_factory=dict)
+    late: tuple[Finding, ...] = ()
 
     def as_json(self) -> dict[str, object]:
-        return {**asdict(self), "notes": [n.as_json() for n in self.notes]}
+        findings = {"notes": [n.as_json() for n in self.notes], "late": [f.as_json() for f in self.late]}
+        return {**asdict(self), **findings}
 
 
 def find_drift(site: SiteView, since: Snapshot) -> Drift:
@@ -153,10 +143,6 @@ def check_drift(drift: Drift, options: CutoverOptions) -> None:
         )
 
 
-class Unlike(Exception):
-    """Something is not as it was in the trial."""
-
-
 def run_cutover(
     site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None,
     progress: Progress,
@@ -175,33 +161,38 @@ def run_cutover(
             advice="carry the plan out in a terminal",
         )
     refuse_without_browser([c for c in site.model.check if not c.writes])
-    _must_answer(site)
+    must_answer(site)
     why = f"before the cutover of trial {trial.id}"
-    looked: list[tuple[Look, Noise]] = []
+    looks = LiveLooks(site, trial)
+    progress.stage("looking at live, while visitors are served")
+    looks.before(plan.step)
+    newest = newest_whole(list_snapshots(store, site.name)) or since
 
-    def look_before(change: Change) -> None:
-        progress.stage("looking at live before the change")
-        looked.append(_look_before(site, change.token))
+    def look_behind(change: Change) -> None:
+        progress.stage(f"looking at {plural(len(looks.chosen), 'page')} behind the flag")
+        with change.spending("looking"):
+            looks.behind_the_flag(change.token)
 
     with (
         changing_live(
-            site, store, "cutover", progress, since, why, JournalFacts(trial=trial.id), advice=_PUT_BACK_ADVICE,
-            before=look_before,
+            site, store, "cutover", progress, newest, why, JournalFacts(trial=trial.id), advice=_PUT_BACK_ADVICE,
+            before=look_behind,
         ) as change,
         steps_lock(site) as descriptor,
     ):  # fmt: skip
         assert change.safety is not None
         safety = change.safety
-        [(before, noise)] = looked
-        noise |= _noise_of(site, trial)
         change.enter("changing", safety.id)
-        place = _Live(change, feed, descriptor, before, ask, safety)
-        records, versions = place.carry_out(plan, progress)
-        progress.stage("letting the host take up the change")
-        reload_host(site)
+        place = _Live(change, feed, descriptor, looks.behind, ask, safety)
+        with change.spending("steps"):
+            records, versions = place.carry_out(plan, progress)
+            progress.stage("letting the host take up the change")
+            reload_host(site)
         progress.stage("looking at live as in the trial")
-        notes, pages = _look_after(site, change.token, before, noise, versions, trial, place.rows)
+        with change.spending("looking"):
+            notes = looks.again(change.token, versions, place.rows)
         change.enter("done")
+    late = _look_afterwards(looks, versions, change, progress)
     with contextlib.suppress(OSError):
         thin_environments(site)
     detail = (
@@ -209,48 +200,23 @@ def run_cutover(
     )
     change.log("done", detail, safety.id)
     return CutoverResult(
-        site.name, trial.id, safety.id, tuple(records), pages, tuple(notes), site.core_version(),
+        site.name, trial.id, safety.id, tuple(records), len(looks.whole.pages), tuple(notes), site.core_version(),
         f"{site.model.runtime.name} {site.runtime_version()}", round(time.monotonic() - began, 3),
         round(change.maintenance_seconds, 3), tuple(c.name for c in site.model.check if c.writes),
-        tuple(change.remarks),
+        tuple(change.remarks), {k: round(v, 3) for k, v in change.spent.items()}, tuple(late),
     )  # fmt: skip
 
 
-def _look(site: SiteView, token: str, also: tuple[str, ...] = (), learn: bool = False) -> Look:
-    checks = [c for c in site.model.check if not c.writes]
-    with Visitor(site.address, pass_header(site, token)) as visitor:
-        return take_look(visitor, site.model.look, also=also, samples=SAMPLES, checks=checks, learn=learn)
-
-
-def _no_answer(site: SiteView, reason: object) -> KeenHarborError:
-    advice = "see to it that the site is up, then type the command again"
-    return KeenHarborError(f"live does not answer: {reason}", where=site.address, advice=advice)
-
-
-def _must_answer(site: SiteView) -> None:
-    """Raises `KeenHarborError` before anything is begun when live cannot be looked at."""
+def _look_afterwards(looks: LiveLooks, versions: dict[str, str], change: Change, progress: Progress) -> list[Finding]:
+    """Visitors are in, and the change is done: what breaks this off breaks nothing else off."""
+    if len(looks.chosen) >= len(looks.whole.pages):
+        return []
+    progress.stage("visitors are let in; looking at every page")
     try:
-        with Visitor(site.address) as visitor:
-            visitor.get(site.model.look.starts[0])
-    except VisitError as error:
-        raise _no_answer(site, error) from error
-
-
-def _look_before(site: SiteView, token: str) -> tuple[Look, Noise]:
-    first = _look(site, token, learn=True)
-    if not any(p.loads for p in first.pages.values()):
-        page = next(iter(first.pages.values()))
-        raise _no_answer(site, page.error or f"status {page.status}")
-    second = _look(site, token, tuple(first.pages), learn=True)
-    return second, learn_noise([first, second])
-
-
-def _noise_of(site: SiteView, trial: TrialResult) -> Noise:
-    """What differed by itself on the unchanged clone: a quick look at live may not have seen it vary."""
-    try:
-        return read_record(site.work / "trials" / trial.id).before.noise
-    except (UsageError, DamagedError):
-        return Noise()  # of an older trial it is not kept
+        return looks.afterwards(versions)
+    except (KeyboardInterrupt, KeenHarborError) as error:
+        change.remarks.append(f"the look at every page was broken off: {str(error) or 'it was stopped'}")
+        return []
 
 
 @dataclass
@@ -316,24 +282,3 @@ class _Live:
         harmless = [c for c in site.model.check if not c.writes]
         with Visitor(site.address, pass_header(site, self.change.token)) as visitor:
             return check_again(visitor, harmless, only, self.before.checks)
-
-
-def _look_after(
-    site: SiteView,
-    token: str,
-    before: Look,
-    noise: Noise,
-    versions: dict[str, str],
-    trial: TrialResult,
-    rows: Sequence[Observation],
-) -> tuple[list[Finding], int]:
-    """The same looks as in the trial; raises `Unlike` for what the trial has not shown."""
-    after = _look(site, token, tuple(before.pages))
-    seen = [*compare_pages(before, after, noise, versions), *rows]
-    known = set(trial.known)
-    new = [o for o in seen if o.identity not in known and o.weight is not Weight.NOTE]
-    findings = group((o, None, None) for o in new)
-    if findings:
-        more = f" (and {len(findings) - 1} more)" if len(findings) > 1 else ""
-        raise Unlike(f"live differs from the trial: {findings[0].text}{more}")
-    return group((o, None, None) for o in seen if o.weight is Weight.NOTE), len(after.pages)

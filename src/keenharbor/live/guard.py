@@ -73,6 +73,16 @@ class Change:
     maintenance_began: float | None = None
     maintenance_seconds: float = 0.0
     remarks: list[str] = field(default_factory=list)
+    spent: dict[str, float] = field(default_factory=dict)
+
+    @contextlib.contextmanager
+    def spending(self, what: str) -> Iterator[None]:
+        """Count the time of a block, in seconds, as part of the maintenance."""
+        began = time.monotonic()
+        try:
+            yield
+        finally:
+            self.spent[what] = self.spent.get(what, 0.0) + time.monotonic() - began
 
     @property
     def token(self) -> str:
@@ -193,7 +203,8 @@ def _lock_out(
         before(change)
     change.progress.stage("taking a safety snapshot")
     options = TakeOptions(comment=why, reason=_REASONS[change.journal.kind], every_row=True)
-    change.safety = take_snapshot(change.site, change.store, options, change.progress, since)
+    with change.spending("safety snapshot"):
+        change.safety = take_snapshot(change.site, change.store, options, change.progress, since)
 
 
 def _must_be_out(change: Change) -> None:

@@ -434,7 +434,7 @@ class _Rehearsal:
             shots = self.record.before.shots
             pictured = {s.path for s in shots.shots.values()} if self._gallery is not None and shots is not None else ()
             step = self._plan.step[len(self.record.steps)]
-            chosen = stands_for_all(self.before, self._live.model.look.starts, step, pictured)
+            chosen = stands_for_all(self.before, self._live.model.look.starts, [step], pictured)
             seen.partial = len(chosen) < len(pages)
             only = chosen if seen.partial else None
             seen.look = self.stage.look(

@@ -22,8 +22,10 @@ _SHORTEST_WORD = 4
 _OF_A_WORD = 3
 
 
-def stands_for_all(look: Look, starts: Sequence[str], step: StepBase, pictured: Collection[str] = ()) -> list[str]:
-    """The pages to be looked at behind ``step``, in the order of the look; all of them where they are few."""
+def stands_for_all(
+    look: Look, starts: Sequence[str], steps: Sequence[StepBase], pictured: Collection[str] = ()
+) -> list[str]:
+    """The pages to be looked at behind ``steps``, in the order of the look; all of them where they are few."""
     if len(look.pages) <= FROM_PAGES:
         return list(look.pages)
     first: dict[tuple[object, ...], str] = {}
@@ -31,7 +33,7 @@ def stands_for_all(look: Look, starts: Sequence[str], step: StepBase, pictured: 
     for path, page in look.pages.items():
         first.setdefault((shape(path, parents), _forms(page), page.status), path)
     meant = [
-        path for word in _words(step)
+        path for word in dict.fromkeys(w for s in steps for w in _words(s))
         for path in [p for p in look.pages if word in p.lower()][:_OF_A_WORD]
     ]  # fmt: skip
     wanted = list(dict.fromkeys([*starts, *meant, *first.values()]))[:MOST]
