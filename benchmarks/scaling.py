@@ -1,6 +1,7 @@
 """Whole commands as a user types them, by the size of the site: seconds, and memory of all processes together.
 
     python benchmarks/scaling.py rows [200000 2000000] [sqlite] [mariadb]
+    python benchmarks/scaling.py files [2000 20000 100000]
 
 Against plain programs in the same run: reading the whole dump (`sqlite3`, the server's own client), copying the file.
 Exponents: the slope of the logarithms between the smallest and the largest size; 1 is linear."""
@@ -23,6 +24,10 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import psutil
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+from snapshot_speed import make_tree
 
 from keenharbor.clone.server import free_port
 from keenharbor.database.private_server import PrivateServer
@@ -243,9 +248,50 @@ def bench_rows(engine: str, sizes: Sequence[int]) -> None:
     table.exponents()
 
 
+# -- files ----------------------------------------------------------------------------------------------------
+
+
+def bench_files(sizes: Sequence[int]) -> None:
+    table = Table()
+    for count in sizes:
+        folder = Path(tempfile.mkdtemp(prefix="scaling-", dir="/var/tmp"))
+        try:
+            make_tree(folder / "site", count)
+            (folder / "site/VERSION").write_text("1.0\n")
+            (folder / "site/index.php").write_text("<?php echo 'Good day';\n")
+            described = SITE.format(port=free_port(), database='engine = "none"', python=sys.executable)
+            (folder / "keenharbor.toml").write_text(described)
+
+            def note(name: str, *words: str, codes: Sequence[int] = (0,)) -> None:
+                table.note(name, count, harbor(folder, *words, codes=codes))  # noqa: B023
+
+            note("init", "init", "site", "--yes", "--out", "other.toml", codes=(0, 1, 2))
+            note("first take", "snapshot", "take")
+            note("take, nothing changed", "snapshot", "take")
+            for name, *words in (("list",), ("usage",), ("thin --preview", "thin", "--preview")):
+                note(name, "snapshot", *(words or [name]))
+            note("compare live, no pages", "compare", "newest", "live", "--no-pages", codes=(0, 1))
+            note("export", "snapshot", "export", "newest", "out.tar.zst")
+            plain = {
+                "tar | zstd -1": "tar -C site -cf - . | zstd -q -1 -o plain.tar.zst",
+                "rsync -a, nothing to do": "rsync -a site/ copy/",
+                "hashing (sha256sum)": "find site -type f -print0 | xargs -0 sha256sum > /dev/null",
+            }
+            if shutil.which("rsync"):
+                measured(["rsync", "-a", "site/", "copy/"], folder)
+            for name, line in plain.items():
+                if "rsync" not in line or shutil.which("rsync"):
+                    table.note(name, count, measured(["sh", "-c", line], folder))
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+    table.exponents()
+
+
 def main() -> None:
     words = sys.argv[1:]
     sizes = [int(w) for w in words if w.isdigit()]
+    if "files" in words or not words:
+        bench_files(sizes or [2_000, 20_000, 100_000])
     if "rows" in words or not words:
         for engine in [w for w in words if w in ("sqlite", "mariadb")] or ["sqlite", "mariadb"]:
             bench_rows(engine, sizes or [200_000, 2_000_000])

@@ -12,6 +12,7 @@ import sqlite3
 import subprocess
 import tarfile
 from collections.abc import Callable
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +28,7 @@ from keenharbor.database import open_database, sql_text
 from keenharbor.demo.scene import Scene
 from keenharbor.snapshot.importing import import_snapshot
 from keenharbor.snapshot.sealed import PartsWriter, Sealer, Unsealer
+from keenharbor.snapshot.tarball import Tarball
 from keenharbor.store import Store
 from test_engines import PrivateServer, everything, foreign_dump, fresh, server, servers  # noqa: F401
 
@@ -367,3 +369,60 @@ def test_wrong_use_is_told(taken: Scene, tmp_path: Path) -> None:
     assert "the archive is sealed" in run("import", tmp_path / "d.zip")
     (taken.folder / "pass").write_text("other")
     assert "passphrase is wrong" in run("import", tmp_path / "d.zip", "--passphrase-file", "pass", code=1)
+
+
+# -- the archive's own form -----------------------------------------------------------------------------------
+
+NAMES = st.lists(st.text(st.characters(codec="utf-8", exclude_characters="/\0", exclude_categories=("Cs",)), min_size=1,
+                         max_size=60), min_size=1, max_size=6).map("/".join)  # fmt: skip
+PLAIN_NAMES = st.lists(st.text("abcXYZ 09._-", min_size=1, max_size=70), min_size=1, max_size=6).map("/".join)
+
+
+@given(
+    members=st.lists(
+        st.tuples(
+            st.one_of(PLAIN_NAMES, NAMES),
+            st.sampled_from(["file", "folder", "link", "hard"]),
+            st.binary(max_size=1500),
+            st.integers(0, 0o7777),
+            st.integers(0, 3_000_000),
+            st.integers(0, 4 * 10**18),
+        ),
+        max_size=6,
+    )
+)
+def test_any_member_comes_out_of_a_tar_archive_as_it_was_put_in(
+    members: list[tuple[str, str, bytes, int, int, int]],
+) -> None:
+    made = io.BytesIO()
+    tarball = Tarball(made)
+    for name, kind, content, mode, owner, mtime in members:
+        target = content.hex()
+        if kind == "file":
+            half = len(content) // 2
+            tarball.file(name, len(content), [content[:half], content[half:]], mode, owner, owner + 1, mtime)
+        elif kind == "folder":
+            tarball.folder(name, mode, owner, owner + 1, mtime)
+        else:
+            tarball.link(name, target, mode, owner, owner + 1, mtime, hard=kind == "hard")
+    tarball.close()
+    assert len(made.getvalue()) % 10240 == 0
+    made.seek(0)
+    with tarfile.open(fileobj=made) as archive:
+        seen = archive.getmembers()
+        assert len(seen) == len(members)
+        for info, (name, kind, content, mode, owner, mtime) in zip(seen, members, strict=True):
+            assert (info.name, info.mode, info.uid, info.gid) == (name.rstrip("/"), mode, owner, owner + 1)
+            exact = info.pax_headers.get("mtime") or str(int(info.mtime))
+            assert Decimal(exact) == Decimal(mtime) / 10**9
+            if kind == "file":
+                file = archive.extractfile(info)
+                assert file is not None and file.read() == content
+            else:
+                assert info.isdir() == (kind == "folder") and info.issym() == (kind == "link")
+                assert kind == "folder" or info.linkname == content.hex()
+
+
+def test_a_member_that_is_not_as_long_as_was_said_breaks_the_archive_off() -> None:
+    with pytest.raises(OSError, match="3 bytes instead of 4"):
+        Tarball(io.BytesIO()).file("a", 4, [b"abc"], 0o600)

@@ -271,7 +271,8 @@ def find_script_log_in(visitor: Visitor, paths: Sequence[str]) -> ScriptLogIn | 
         for path in paths[:_MOST_PAGES_TRIED]:
             with contextlib.suppress(Error):
                 page.goto(visitor.address + path, wait_until="load")
-                end = time.monotonic() + _FIELDS_SECONDS
+                scripted = page.evaluate("() => document.scripts.length > 0")
+                end = time.monotonic() + (_FIELDS_SECONDS if scripted else 0)
                 while (found := page.evaluate(_LOG_IN_FIELDS)) is None and time.monotonic() < end:
                     page.wait_for_timeout(150)
                 if found is not None:

@@ -154,12 +154,7 @@ def run_cutover(
     Raises what the guard raises (`keenharbor.live.guard`).
     """
     began = time.monotonic()
-    by_hand = [s.name for s in plan.step if s.by_a_person]
-    if by_hand and ask is None:
-        raise UsageError(
-            f"the step '{by_hand[0]}' waits for a person, and nobody is there to ask",
-            advice="carry the plan out in a terminal",
-        )
+    _refuse_without_a_person(plan, ask)
     refuse_without_browser([c for c in site.model.check if not c.writes])
     must_answer(site)
     why = f"before the cutover of trial {trial.id}"
@@ -205,6 +200,15 @@ def run_cutover(
         round(change.maintenance_seconds, 3), tuple(c.name for c in site.model.check if c.writes),
         tuple(change.remarks), {k: round(v, 3) for k, v in change.spent.items()}, tuple(late),
     )  # fmt: skip
+
+
+def _refuse_without_a_person(plan: Plan, ask: Callable[[str], None] | None) -> None:
+    by_hand = [s.name for s in plan.step if s.by_a_person]
+    if by_hand and ask is None:
+        raise UsageError(
+            f"the step '{by_hand[0]}' waits for a person, and nobody is there to ask",
+            advice="carry the plan out in a terminal",
+        )
 
 
 def _look_afterwards(looks: LiveLooks, versions: dict[str, str], change: Change, progress: Progress) -> list[Finding]:

@@ -8,11 +8,9 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import io
 import json
 import os
 import stat
-import tarfile
 import tempfile
 import time
 import zipfile
@@ -34,6 +32,7 @@ from keenharbor.snapshot.lists import with_lists
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.snapshot.plaintext import client_hint, csv_text, file_name
 from keenharbor.snapshot.sealed import PartsWriter, Sealer, Sink
+from keenharbor.snapshot.tarball import Tarball
 from keenharbor.tree import Entry
 
 
@@ -87,29 +86,6 @@ class _Members(contextlib.AbstractContextManager["_Members"]):
         raise NotImplementedError
 
 
-class _IteratorFile(io.RawIOBase):
-    """An iterator of bytes as a file to read."""
-
-    def __init__(self, content: Iterator[bytes]) -> None:
-        self._content, self._held = content, b""
-
-    def readable(self) -> bool:
-        return True
-
-    def read(self, count: int = -1) -> bytes:
-        parts, left = [], count
-        while left != 0:
-            if not self._held:
-                self._held = next(self._content, b"")
-                if not self._held:
-                    break
-            taken = self._held if left < 0 else self._held[:left]
-            self._held = self._held[len(taken) :]
-            parts.append(taken)
-            left -= len(taken) if left > 0 else 0
-        return b"".join(parts)
-
-
 class _TarMembers(_Members):
     def __init__(self, below: Sink, form: ArchiveForm, level: int) -> None:
         super().__init__()
@@ -122,38 +98,30 @@ class _TarMembers(_Members):
             )
         else:
             self._packed = _GzipWriter(below, min(level, 9))
-        self._tar = tarfile.open(fileobj=self._packed, mode="w|", format=tarfile.PAX_FORMAT, errors="surrogateescape")  # noqa: SIM115
+        self._tar = Tarball(self._packed)
 
     def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
         if kind is None:
             self._tar.close()
             self._packed.close()
 
-    def _info(self, name: str, entry: Entry | None) -> tarfile.TarInfo:
-        info = tarfile.TarInfo(name)
-        info.mode = 0o600 if entry is None else entry.mode
-        if entry is not None:
-            info.uid, info.gid = max(entry.uid, 0), max(entry.gid, 0)
-            whole, rest = divmod(entry.mtime_ns, 1_000_000_000)
-            info.mtime = whole
-            if rest:
-                info.pax_headers = {"mtime": f"{whole}.{rest:09d}"}
-        return info
-
     def _write(self, name: str, size: int, content: Iterator[bytes], entry: Entry | None) -> None:
-        info = self._info(name, entry)
-        info.size = size
-        self._tar.addfile(info, _IteratorFile(content))
+        if entry is None:
+            self._tar.file(name, size, content, 0o600)
+        else:
+            self._tar.file(name, size, content, entry.mode, *_owner(entry), entry.mtime_ns)
 
     def add_other(self, name: str, entry: Entry) -> None:
-        info = self._info(name, entry)
         if entry.kind == "folder":
-            info.type = tarfile.DIRTYPE
-        elif entry.kind == "link":
-            info.type, info.linkname = tarfile.SYMTYPE, entry.target or ""
-        else:
-            info.type, info.linkname = tarfile.LNKTYPE, f"files/{entry.same_as}"
-        self._tar.addfile(info)
+            self._tar.folder(name, entry.mode, *_owner(entry), entry.mtime_ns)
+            return
+        hard = entry.kind != "link"
+        target = f"files/{entry.same_as}" if hard else entry.target or ""
+        self._tar.link(name, target, entry.mode, *_owner(entry), entry.mtime_ns, hard=hard)
+
+
+def _owner(entry: Entry) -> tuple[int, int]:
+    return max(entry.uid, 0), max(entry.gid, 0)
 
 
 class _GzipWriter:
