@@ -25,3 +25,11 @@ def encode_json(value: Any) -> bytes:
         return msgspec.json.encode(value)
     except (TypeError, ValueError, OverflowError):
         return json.dumps(value, separators=(",", ":")).encode()
+
+
+def indented_json(value: Any) -> bytes:
+    """``value`` as JSON for people: an entry a line."""
+    try:
+        return msgspec.json.format(msgspec.json.encode(value), indent=1)
+    except (TypeError, ValueError, OverflowError, msgspec.MsgspecError):
+        return json.dumps(value, indent=1).encode()

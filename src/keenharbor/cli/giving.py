@@ -229,7 +229,7 @@ def _passphrase(file: Path | None, ask: bool) -> str | None:
 @click.option("--csv", "csv", multiple=True, metavar="TABLE", help="A table as CSV, too; * for all.")
 @click.option("--passphrase", "ask", is_flag=True, help="Seal it with a passphrase, which is asked for.")
 @click.option("--passphrase-file", type=click.Path(path_type=Path), help="Seal it with the passphrase in a file.")
-@click.option("--level", type=click.IntRange(1, 19), default=3, show_default=True, help="Compression.")
+@click.option("--level", type=click.IntRange(1, 19), default=1, show_default=True, help="Compression.")
 def export_command(
     session: Session, wanted: str, target: Path, form: ArchiveForm | None, part_size: int | None, csv: tuple[str, ...],
     ask: bool, passphrase_file: Path | None, level: int,

@@ -8,22 +8,24 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import json
 import os
 import stat
 import tempfile
+import threading
 import time
 import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any, cast
+from typing import IO, Any, Protocol, cast
 
 import zstandard
 
 from keenharbor import __version__
 from keenharbor.base.errors import UsageError
+from keenharbor.base.jsontext import indented_json
 from keenharbor.base.progress import Progress
 from keenharbor.database import sql_text
 from keenharbor.database.kinds import NO_ENGINE
@@ -45,7 +47,7 @@ class ExportOptions:
     part_size: int | None = None
     passphrase: str | None = None
     csv: Sequence[str] = ()
-    level: int = 3
+    level: int = 1
 
 
 @dataclass(frozen=True)
@@ -58,11 +60,24 @@ class Exported:
     bytes: int
 
 
+_MOST_AHEAD = 8
+"""So many parts may wait for their sums."""
+
+
+class _Digest(Protocol):
+    def update(self, data: bytes, /) -> None: ...
+    def hexdigest(self) -> str: ...
+
+
 class _Members(contextlib.AbstractContextManager["_Members"]):
     """Takes the members of an archive; the forms differ below it."""
 
     def __init__(self) -> None:
-        self.sums: list[tuple[str, str]] = []
+        self._digests: list[tuple[str, _Digest]] = []
+        self._hashing = ThreadPoolExecutor(1)
+        self._ahead = threading.BoundedSemaphore(_MOST_AHEAD)
+        self._waiting: list[tuple[_Digest, bytes]] = []
+        self._waiting_bytes = 0
         self.plain_bytes = 0
 
     def add(self, name: str, size: int, content: Iterator[bytes], entry: Entry | None = None) -> None:
@@ -71,12 +86,41 @@ class _Members(contextlib.AbstractContextManager["_Members"]):
 
         def read() -> Iterator[bytes]:
             for piece in content:
-                digest.update(piece)
-                self.plain_bytes += len(piece)
+                self._hash(digest, piece)
                 yield piece
 
         self._write(name, size, read(), entry)
-        self.sums.append((digest.hexdigest(), name))
+        self._digests.append((name, digest))
+
+    def _hash(self, digest: _Digest, piece: bytes) -> None:
+        """Have it summed up beside the packing: that takes as long as reading and compressing."""
+        self.plain_bytes += len(piece)
+        self._waiting.append((digest, piece))
+        self._waiting_bytes += len(piece)
+        if self._waiting_bytes >= PART:
+            self._hand_over()
+
+    def _hand_over(self) -> None:
+        self._ahead.acquire()
+        self._hashing.submit(self._sum_up, self._waiting)
+        self._waiting, self._waiting_bytes = [], 0
+
+    def _sum_up(self, pieces: Sequence[tuple[_Digest, bytes]]) -> None:
+        try:
+            for digest, piece in pieces:
+                digest.update(piece)
+        finally:
+            self._ahead.release()
+
+    def sums(self) -> list[tuple[str, str]]:
+        """The SHA-256 of each member so far, and its name."""
+        self._hand_over()
+        self._hashing.submit(int).result()  # behind all others
+        return [(digest.hexdigest(), name) for name, digest in self._digests]
+
+    def close(self) -> None:
+        """No member comes any more."""
+        self._hashing.shutdown()
 
     def _write(self, name: str, size: int, content: Iterator[bytes], entry: Entry | None) -> None:
         raise NotImplementedError
@@ -210,7 +254,7 @@ def export_snapshot(snapshot: Snapshot, target: Path, options: ExportOptions, pr
             if options.form == "zip"
             else _TarMembers(below, options.form, options.level)
         )
-        with made as members:
+        with made as members, contextlib.closing(members):
             count = _write_members(snapshot, members, wanted, options, progress)
         below.close()
     except BaseException:
@@ -235,10 +279,8 @@ def _write_members(
     snapshot: Snapshot, members: _Members, csv: Sequence[str], options: ExportOptions, progress: Progress
 ) -> int:
     state, read = snapshot.state, snapshot.store.read
-    manifest = json.dumps(
-        {"form": ARCHIVE_FORM, "made_by": __version__, "snapshot": with_lists(snapshot.manifest, read).as_json()},
-        indent=1,
-    ).encode()
+    said = {"form": ARCHIVE_FORM, "made_by": __version__, "snapshot": with_lists(snapshot.manifest, read).as_json()}
+    manifest = indented_json(said)
     members.add("manifest.json", len(manifest), iter([manifest]))
     readme = _readme(snapshot, options).encode("utf-8", "surrogateescape")
     members.add("README.txt", len(readme), iter([readme]))
@@ -273,7 +315,7 @@ def _write_members(
         done += entry.size
         count += 1
         progress.advance(done, total, "byte")
-    sums = b"".join(_sum_line(digest, name) for digest, name in members.sums)
+    sums = b"".join(_sum_line(digest, name) for digest, name in members.sums())
     members.add("SHA256SUMS", len(sums), iter([sums]))
     return count
 
