@@ -27,7 +27,7 @@ def encode_json(value: Any) -> bytes:
         return json.dumps(value, separators=(",", ":")).encode()
 
 
-def indented_json(value: Any) -> bytes:
+def indented_json(value: object) -> bytes:
     """``value`` as JSON for people: an entry a line."""
     try:
         return msgspec.json.format(msgspec.json.encode(value), indent=1)

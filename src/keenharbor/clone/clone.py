@@ -31,6 +31,7 @@ from keenharbor.site.load import read_password
 from keenharbor.site.model import RuntimePart
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable, fill_places
+from keenharbor.snapshot import Snapshot
 
 
 class Clone:
@@ -45,6 +46,9 @@ class Clone:
         self._quarantine: Quarantine | None = None
         self._passage: Running | None = None
         self.served_port = facts.port
+        self.begun_from: Snapshot | None = None
+        """What it was made of, as its database holds it: what is not written until the first checkpoint need not be
+        read for that."""
 
     def serve_at(self, port: int) -> None:
         """Let its server answer at another port than its address says: something else stands there."""

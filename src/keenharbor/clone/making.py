@@ -120,7 +120,10 @@ def _fill(clone: Clone, snapshot: Snapshot, was_at: str | None, twin: Clone | No
         private_folder(database.path.parent)
     if twin is None or not _copied(twin, clone):
         restore_state(snapshot.state, open_database(database))
-    cut_ties(clone, rewriter, concerned, clone.facts.mail_port, snapshot.state)
+    rewritten = cut_ties(clone, rewriter, concerned, clone.facts.mail_port, snapshot.state)
+    with open_database(database).reading() as held:
+        marks = {t.name: held.mark(t.name) for t in held.schema.tables if t.name not in rewritten}
+        clone.begun_from = snapshot.as_held(held.schema, marks)
     put_programs(clone)
     switch_off(clone)
     clone.note(whole=True)

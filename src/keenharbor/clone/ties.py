@@ -55,9 +55,9 @@ def rewriter_for(clone: Clone, snapshot: Snapshot, was_at: str | None) -> Rewrit
 
 def cut_ties(
     clone: Clone, rewriter: Rewriter, concerned: Sequence[Entry], mail_port: int, holds: DatabaseState
-) -> None:
-    """Rewrite its files and cells. Its database ``holds`` this state (or has other values only in the very cells that
-    are rewritten)."""
+) -> set[str]:
+    """Rewrite its files and cells; returns the tables in which something was rewritten. Its database ``holds`` this
+    state (or has other values only in the very cells that are rewritten)."""
     files, left = rewrite_files(clone.site.tree, concerned, rewriter)
     opaque = [f"file {path}" for path in left]
     _point_settings(clone)
@@ -77,6 +77,7 @@ def cut_ties(
                 advice="correct [mail] in the site file",
             ) from None  # fmt: skip
     clone.note(rewritten_files=dict(files), rewritten_cells=dict(told.cells), opaque=opaque)
+    return {place.rpartition(".")[0] for place in told.cells}
 
 
 def switch_off(clone: Clone) -> None:

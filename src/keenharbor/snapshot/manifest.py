@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from typing import Any
 
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import now, parse_stamp, stamp
-from keenharbor.database import DatabasePlace, StoredState
+from keenharbor.database import DatabasePlace, Schema, StoredState
 from keenharbor.snapshot.lists import list_objects, tables_of, tree_of
 from keenharbor.snapshot.model import READ_FORMATS, Manifest
 from keenharbor.store import ObjectId, Store
@@ -102,6 +102,14 @@ class Snapshot:
         database = self.manifest.database
         tables = tables_of(database.tables, self.store.read)
         return StoredState(database.schema, tables, self.store.read, self.manifest.left_empty)
+
+    def as_held(self, schema: Schema, marks: Mapping[str, str | None]) -> Snapshot:
+        """The snapshot as a database holds it that was restored from it: defined as ``schema`` says there, with the
+        marks that the engine gives the tables there."""
+        made = replace(self)
+        tables = [replace(t, mark=marks.get(name)) for name, t in self.state.tables.items()]
+        made.__dict__["state"] = StoredState(schema, tables, self.store.read, self.manifest.left_empty)
+        return made
 
     @property
     def database_place(self) -> DatabasePlace:

@@ -299,6 +299,7 @@ class _Rehearsal:
         for look in (first, second):
             for path, page in look.pages.items():
                 times.setdefault(path, []).extend(page.seconds)
+        self._checkpoint = self.stage.clone.begun_from
         self._initial = self._take_checkpoint("before the first step")
         noise = learn_noise([first, second, *([beside] if beside is not None else [])])
         before = SeenBefore(
