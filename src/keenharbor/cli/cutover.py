@@ -83,7 +83,7 @@ def _render(out: Console, result: CutoverResult) -> None:
     show.table(out, ("", "step", "", "took"), rows, right=(0, 3), keep=(1,))
     out.print()
     show.pairs(out, [
-        ("looked at", Text(f"{plural(result.pages, 'page')}: as in trial {result.trial}")),
+        ("looked at", Text(f"{plural(result.pages, 'page')}: {_like(result)} trial {result.trial}")),
         ("maintenance", Text(f"{duration(result.maintenance_seconds)} for visitors ({_spent(result)})")),
         ("safety", Text(f"snapshot {result.safety}: live just before")),
     ])  # fmt: skip
@@ -101,6 +101,10 @@ def _render(out: Console, result: CutoverResult) -> None:
         if len(result.late) > 8:
             out.print(Text(f"    and {len(result.late) - 8} more (--json lists them)", style="dim"))
     show.next_step(out, "look at the site; to go back: keenharbor rollback")
+
+
+def _like(result: CutoverResult) -> str:
+    return f"{plural(len(result.late), 'finding')} more than in" if result.late else "as in"
 
 
 def _spent(result: CutoverResult) -> str:
