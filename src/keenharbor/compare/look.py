@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 LOGGED_IN = " (logged in)"
 MOST_VISITS = 4
-TIMED_PAGES = 80
+TIMED_PAGES = 40
 """So many pages, those nearest to the start, are visited as often as response times want it; the others, and all that
 only members see, `FEW` times, which is what noise wants."""
 FEW = 2
