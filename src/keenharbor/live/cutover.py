@@ -213,7 +213,7 @@ def _refuse_without_a_person(plan: Plan, ask: Callable[[str], None] | None) -> N
 
 def _look_afterwards(looks: LiveLooks, versions: dict[str, str], change: Change, progress: Progress) -> list[Finding]:
     """Visitors are in, and the change is done: what breaks this off breaks nothing else off."""
-    if len(looks.chosen) >= len(looks.whole.pages):
+    if looks.at_all:
         return []
     progress.stage("visitors are let in; looking at every page")
     try:

@@ -75,11 +75,11 @@ class LiveLooks:
 
     def behind_the_flag(self, token: str) -> None:
         """The chosen pages as they are now: visitors may have written since, and the flag may change pages itself."""
-        self.behind = self._look(only=self.chosen, token=token, learn=True)
+        self.behind = self._look_behind(token, learn=True)
 
     def again(self, token: str, versions: dict[str, str], rows: Sequence[Observation]) -> list[Finding]:
         """The chosen pages after the steps; the notes. Raises `Unlike` for what the trial has not shown."""
-        after = self._look(only=self.chosen, token=token)
+        after = self._look_behind(token)
         seen = [*compare_pages(self.behind, after, self.noise, versions), *rows]
         if findings := self._unknown(seen):
             more = f" (and {len(findings) - 1} more)" if len(findings) > 1 else ""
@@ -89,11 +89,21 @@ class LiveLooks:
     def afterwards(self, versions: dict[str, str]) -> list[Finding]:
         """Every page, with visitors let in again: what the trial has not shown. Nothing where all were looked at
         behind the flag."""
-        if len(self.chosen) >= len(self.whole.pages):
+        if self.at_all:
             return []
         after = self._look(tuple(self.whole.pages))
         seen = compare_pages(self.whole, after, self.noise, versions)
         return self._unknown([o for o in seen if o.page not in self.chosen])
+
+    @property
+    def at_all(self) -> bool:
+        """Whether the looks behind the flag are at every page, and at what else these lead to."""
+        return len(self.chosen) >= len(self.whole.pages)
+
+    def _look_behind(self, token: str, *, learn: bool = False) -> Look:
+        if self.at_all:
+            return self._look(tuple(self.whole.pages), token=token, learn=learn)
+        return self._look(only=self.chosen, token=token, learn=learn)
 
     def _unknown(self, seen: Sequence[Observation]) -> list[Finding]:
         known = set(self.trial.known)
