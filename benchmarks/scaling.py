@@ -2,6 +2,7 @@
 
     python benchmarks/scaling.py rows [200000 2000000] [sqlite] [mariadb]
     python benchmarks/scaling.py files [2000 20000 100000]
+    python benchmarks/scaling.py pages [100 1000]
 
 Against plain programs in the same run: reading the whole dump (`sqlite3`, the server's own client), copying the file.
 Exponents: the slope of the logarithms between the smallest and the largest size; 1 is linear."""
@@ -287,11 +288,88 @@ def bench_files(sizes: Sequence[int]) -> None:
     table.exponents()
 
 
+# -- pages ----------------------------------------------------------------------------------------------------
+
+SLOW_SITE = """
+import sys, time
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
+COUNT = int(Path("COUNT").read_text())
+
+
+class Handler(BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+
+    def do_GET(self):
+        time.sleep(0.1)
+        flag = Path("closed.flag")
+        closed = flag.is_file() and self.headers.get("X-Pass") != flag.read_text()
+        links = "".join(f"<a href='/notes/{n}'>{n}</a>" for n in range(COUNT - 1)) if self.path == "/" else ""
+        words = Path("words.txt").read_text()
+        known = self.path == "/" or self.path.startswith("/notes/")
+        body = f"<title>{self.path}</title><p>{words}</p><p>{self.path}</p>{links}".encode()
+        self.send_response(503 if closed else 200 if known else 404)
+        self.send_header("Content-Type", "text/html")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    def log_message(self, *words):
+        pass
+
+
+ThreadingHTTPServer(("127.0.0.1", int(sys.argv[1])), Handler).serve_forever()
+"""
+
+
+def bench_pages(sizes: Sequence[int]) -> None:
+    """Pages that take 100 ms each; the look at them costs nothing else."""
+    table = Table()
+    for count in sizes:
+        folder = Path(tempfile.mkdtemp(prefix="scaling-"))
+        port = free_port()
+        (folder / "site").mkdir()
+        for name, text in {
+            "serve.py": SLOW_SITE,
+            "COUNT": str(count),
+            "words.txt": "Good day",
+            "VERSION": "1.0",
+        }.items():
+            (folder / "site" / name).write_text(text)
+        described = SITE.format(port=port, database='engine = "none"', python=sys.executable)
+        serve = '["{runtime}", "serve.py", "{port}"]\n[look]\nlimit = 100000\nsitemaps = []'
+        described = described[: described.index("[serve]")] + f"[serve]\ncommand = {serve}\n"
+        (folder / "keenharbor.toml").write_text(described)
+        steps = "".join(
+            f'[[step]]\nname = "s{n}"\nkind = "command"\ncommand = ["sh", "-c", "echo {n} >> core.txt"]\n'
+            'expects = ["core.txt"]\n'
+            for n in range(5)
+        )
+        (folder / "upgrade.toml").write_text(PLAN[: PLAN.index("[[step]]")] + steps)
+        live = subprocess.Popen([sys.executable, "serve.py", str(port)], cwd=folder / "site")
+        try:
+            time.sleep(1)
+            harbor(folder, "snapshot", "take")
+            table.note("trial, five steps, pages of 100 ms", count, harbor(folder, "trial", "run", codes=(0, 1)))
+            done = harbor(folder, "cutover", "--yes", "--despite", "verdict", "--json", codes=(0, 1))
+            table.note("cutover", count, done)
+            told = json.loads(done.out)
+            print(f"{count:>10,}  {told['maintenance_seconds']:8.2f} s  of it maintenance: {told['spent']}", flush=True)
+        finally:
+            live.kill()
+            live.wait()
+            shutil.rmtree(folder, ignore_errors=True)
+    table.exponents()
+
+
 def main() -> None:
     words = sys.argv[1:]
     sizes = [int(w) for w in words if w.isdigit()]
     if "files" in words or not words:
         bench_files(sizes or [2_000, 20_000, 100_000])
+    if "pages" in words or not words:
+        bench_pages(sizes or [100, 1_000])
     if "rows" in words or not words:
         for engine in [w for w in words if w in ("sqlite", "mariadb")] or ["sqlite", "mariadb"]:
             bench_rows(engine, sizes or [200_000, 2_000_000])
