@@ -142,3 +142,24 @@ def test_a_rule_that_does_not_keep_anybody_out_is_refused(tmp_path: Path) -> Non
     assert "the flag stands, and the web server goes on answering visitors" in refused.err
     assert (tmp_path / "site/.htaccess").read_bytes() == own
     assert "wants '--maintenance' beside it" in harbor(tmp_path, "init", "--gate-in", "nginx", code=2).err
+
+
+def test_a_link_that_leads_nowhere_on_live_alone_puts_everything_back(tmp_path: Path) -> None:
+    """On a site of few pages all of them are looked at behind the flag, and what they lead to."""
+    needs("apache")
+    with PrivateWebServer("apache", free_port()) as server:
+        server.place("index.html", b"<title>Lane</title>Good day")
+        server.start()
+        lane(tmp_path, server.folder, server.address)
+        harbor(tmp_path, "init", "--maintenance", "--gate-in", "apache", "--yes")
+        only_live = "case $PWD in */clones/*) ;; *) echo '<a href=/nowhere>more</a>' >> index.html;; esac"
+        (tmp_path / "upgrade.toml").write_text(
+            'format = 1\n[plan]\nsite = "lane"\ncore = "1.0"\nruntime = "3"\n[[step]]\nname = "links"\n'
+            f'kind = "command"\ncommand = ["sh", "-c", "{only_live}"]\nexpects = ["*.html"]\n'
+        )
+        harbor(tmp_path, "snapshot", "take")
+        harbor(tmp_path, "trial", "run")
+        put_back = harbor(tmp_path, "cutover", "--yes", code=4)
+        assert "live differs from the trial" in put_back.err
+        assert (server.folder / "index.html").read_bytes() == b"<title>Lane</title>Good day"
+        assert asked(server.address) == 200 and not list(server.folder.glob("maintenance*"))
