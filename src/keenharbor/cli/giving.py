@@ -20,11 +20,10 @@ from keenharbor.cli.snapshotgroup import snapshot
 from keenharbor.clone.drill import Drilled, drill
 from keenharbor.database import DatabasePlace
 from keenharbor.live.restore import Chosen, Conflict, preview_restore, restore_live
-from keenharbor.live.snapshots import newest_whole
 from keenharbor.site.load import read_password
 from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
-from keenharbor.snapshot import Snapshot, find_snapshot, give_back, list_snapshots
+from keenharbor.snapshot import Snapshot, find_snapshot, give_back
 from keenharbor.snapshot.archive import ArchiveForm
 from keenharbor.snapshot.export import Exported, ExportOptions, export_snapshot
 from keenharbor.snapshot.importing import import_snapshot
@@ -138,7 +137,7 @@ def restore(
 def _restore_over_live(
     session: Session, site: SiteView, store: Store, found: Snapshot, chosen: Chosen, yes: bool
 ) -> None:
-    conflict = preview_restore(site, found, chosen, newest_whole(list_snapshots(store, site.name)))
+    conflict = preview_restore(site, found, chosen, store)
     if not conflict:
         session.show(
             {"snapshot": found.id, "changed": False},

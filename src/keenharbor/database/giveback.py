@@ -7,13 +7,11 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
-from blake3 import blake3
-
 from keenharbor.base.errors import UsageError
 from keenharbor.database.diff import table_joined
 from keenharbor.database.protocol import Block, DatabaseState, Row, Schema, Table
 from keenharbor.database.rowlist import RowList
-from keenharbor.database.rows import StoredState, as_known, chunks
+from keenharbor.database.rows import StoredState, as_known
 
 _WHOLE = 3
 """When more than one in so many rows differs, writing the table anew is quicker."""
@@ -51,7 +49,7 @@ class Apart:
 def difference(table: Table, present: DatabaseState, wanted: StoredState) -> Apart:
     """What leads from the rows that ``present`` has to those of ``wanted``; both must have ``table`` alike."""
     if table.keyless or table.kind != "table":
-        return Apart(whole=not _holds(table, present, wanted))
+        return Apart(whole=not wanted.tables[table.name].holds(present.blocks(table.name)))
     joined = table_joined(table, table, present, wanted)
     apart = len(joined.added) + len(joined.removed) + len(joined.changed)
     if apart > max(_BATCH, wanted.tables[table.name].row_count // _WHOLE):
@@ -64,11 +62,6 @@ def difference(table: Table, present: DatabaseState, wanted: StoredState) -> Apa
         remove.append(tuple(now[i] for i in keys))
         add.append(was)
     return Apart(remove, add)
-
-
-def _holds(table: Table, present: DatabaseState, wanted: StoredState) -> bool:
-    ids = (blake3(c.data).hexdigest() for c in chunks(table, present.blocks(table.name)))
-    return all(a == b for a, b in itertools.zip_longest(ids, wanted.chunk_ids(table.name) or ()))
 
 
 def differences(

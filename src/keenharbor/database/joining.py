@@ -121,12 +121,8 @@ class Counted(Joined):
         return zlib.crc32(encode_row((self._from_left if left else self._from_right)(row)))
 
     def settle(self) -> None:
-        if not self.added or not self.removed:
-            return
-        added, removed = self.added, self.removed
-        self.added, self.removed = RowList(), RowList()
-        self._from_left = self._from_right = tuple
-        self.take_all(removed, added)
+        self._from_left = self._from_right = tuple  # what was left alone has been picked already
+        super().settle()
 
 
 def _picker(table: Table, columns: Sequence[str]) -> Callable[[Row], Row]:

@@ -61,6 +61,7 @@ class PrivateWebServer:
         if (why := missing_web_server(kind)) is not None:
             raise UsageError(why)
         self.kind, self.port, self._included = kind, port, included
+        self._running: Running | None = None
 
     @property
     def address(self) -> str:
@@ -107,7 +108,7 @@ class PrivateWebServer:
             "nginx": [program, "-p", str(self._top), "-c", str(configured), "-e", str(self._top / "error.log")],
         }[self.kind]
         self._log = self._top / "said.log"
-        self._running: Running | None = Running(words, folder="/", log=self._log, environment=clean_environment())
+        self._running = Running(words, folder="/", log=self._log, environment=clean_environment())
         end = time.monotonic() + _SECONDS
         while not self._listens():
             if self._running.ended() or time.monotonic() > end:
@@ -123,9 +124,8 @@ class PrivateWebServer:
 
     def stop(self) -> None:
         """End it."""
-        running: Running | None = getattr(self, "_running", None)
-        if running is not None:
-            running.stop()
+        if self._running is not None:
+            self._running.stop()
         self._running = None
 
     def _apache(self) -> str:

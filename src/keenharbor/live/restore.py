@@ -106,8 +106,8 @@ class Conflict:
         return asdict(self)
 
 
-def preview_restore(site: SiteView, snapshot: Snapshot, chosen: Chosen, newest: Snapshot | None = None) -> Conflict:
-    """What would be different on live afterwards; what was not written since the ``newest`` snapshot is not read again.
+def preview_restore(site: SiteView, snapshot: Snapshot, chosen: Chosen, store: Store) -> Conflict:
+    """What would be different on live afterwards; what was not written since the newest snapshot is not read again.
     Writes nothing."""
     chosen.check(snapshot)
     added: tuple[str, ...] = ()
@@ -120,6 +120,7 @@ def preview_restore(site: SiteView, snapshot: Snapshot, chosen: Chosen, newest: 
     rows: dict[str, tuple[int, int, int]] = {}
     redefined: tuple[str, ...] = ()
     if chosen.database:
+        newest = newest_whole(list_snapshots(store, site.name))
         with site.reading_database() as live:
             delta = row_delta(snapshot.state, live, known=newest.state if newest is not None else None)
         names = set(chosen.tables or delta.tables) - snapshot.state.left_empty

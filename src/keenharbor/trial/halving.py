@@ -40,8 +40,8 @@ class _Open:
         """Whether it is there in a look at its page, in which these were ``found``."""
         if not self.link:
             return self.seen.identity in found
-        page = look.pages[self.page]
-        return page.markup is not None and self.link in page.markup.links()
+        page = look.pages.get(self.page)  # a look that was cut may not have come to it
+        return page is not None and page.markup is not None and self.link in page.markup.links()
 
 
 @dataclass
