@@ -12,10 +12,10 @@ from pathlib import Path
 import pytest
 
 from conftest import environment, harbor
-from keenharbor.clone.server import port_is_taken
 from keenharbor.compare import Visitor
 from keenharbor.compare.camera import missing_browser
 from keenharbor.compare.look import make_checks, member_cookies
+from keenharbor.host.ports import port_is_taken
 from keenharbor.site.load import open_site
 from keenharbor.site.model import CheckPart, CheckStep
 from test_forms import site_file

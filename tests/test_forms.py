@@ -19,9 +19,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import harbor
-from keenharbor.clone.server import free_port, port_is_taken
+from keenharbor.clone.server import free_port
 from keenharbor.database import DatabasePlace
 from keenharbor.database.private_server import PrivateServer, missing_program
+from keenharbor.host.ports import port_is_taken
 from keenharbor.site.connections import place_of_text, text_of_place
 from keenharbor.site.load import open_site
 from keenharbor.site.settings import values_in, with_value, with_values

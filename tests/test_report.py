@@ -16,9 +16,10 @@ import pytest
 
 from keenharbor.base.durable import private_folder
 from keenharbor.clone.mailbox import Mailbox
-from keenharbor.clone.server import free_port, port_is_taken
+from keenharbor.clone.server import free_port
 from keenharbor.compare import Finding, Slower, Weight
 from keenharbor.demo.scene import Scene
+from keenharbor.host.ports import port_is_taken
 from keenharbor.host.programs import clean_environment
 from keenharbor.report import junit, write_report
 from keenharbor.report.trial import report_html, timing_plot

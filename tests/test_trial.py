@@ -18,9 +18,9 @@ from conftest import PROGRAM, environment, fits_the_schema, harbor, plain_dump, 
 from keenharbor.clone.clone import Clone
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone, open_clone
-from keenharbor.clone.server import port_is_taken
 from keenharbor.demo.amend import amended
 from keenharbor.demo.scene import Scene
+from keenharbor.host.ports import port_is_taken
 from keenharbor.site.feed import Feed, Package, read_feed
 from keenharbor.site.load import open_site
 from keenharbor.site.writable import Writable

@@ -19,9 +19,10 @@ from keenharbor.clone.facts import CloneFacts, find_clone, is_running, list_clon
 from keenharbor.clone.gate import USER, Gate
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import close_clone, make_clone, open_clone
-from keenharbor.clone.server import free_port, port_is_taken
+from keenharbor.clone.server import free_port
 from keenharbor.clone.visits import VisitRecord, wait_for_visitor
 from keenharbor.database.kinds import NO_ENGINE
+from keenharbor.host.ports import port_is_taken
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import find_snapshot
 

@@ -22,9 +22,10 @@ from keenharbor.clone.facts import CloneFacts, write_facts
 from keenharbor.clone.marks import end_marked, mark_of
 from keenharbor.clone.quarantine import Quarantine, not_permitted, start_relay
 from keenharbor.clone.sealed import has_own_tmp, limits_of, sealing_for
-from keenharbor.clone.server import Server, free_port, port_is_taken
+from keenharbor.clone.server import Server, free_port
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
+from keenharbor.host.ports import port_is_taken
 from keenharbor.host.programs import Running, clean_environment
 from keenharbor.host.sealing import ControlGroups, DiskWatch, Limits, Sealing, parts_here, remove_groups
 from keenharbor.site.load import read_password

@@ -12,6 +12,7 @@ from types import TracebackType
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.compare.visitor import VisitError, Visitor
+from keenharbor.host.ports import port_is_taken
 from keenharbor.host.programs import Running, clean_environment
 
 
@@ -38,15 +39,6 @@ def _first_outgoing_port() -> int:
         return int(Path("/proc/sys/net/ipv4/ip_local_port_range").read_text().split()[0])
     except (OSError, ValueError, IndexError):
         return 49152
-
-
-def port_is_taken(port: int) -> bool:
-    """Whether somebody listens on that loopback port."""
-    with socket.socket() as probe:
-        probe.settimeout(0.5)
-        if probe.connect_ex(("127.0.0.1", port)) != 0:
-            return False
-        return bool(probe.getsockname() != probe.getpeername())  # else the system gave the probe that very port
 
 
 class Server:

@@ -14,10 +14,11 @@ from pathlib import Path
 from types import TracebackType
 
 from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.clone.server import free_port, port_is_taken
+from keenharbor.clone.server import free_port
 from keenharbor.database import DatabasePlace
 from keenharbor.database.private_server import PrivateServer, missing_program
 from keenharbor.demo.packages import TANSY, installed_at_first, publish
+from keenharbor.host.ports import port_is_taken
 
 PLATFORM_FILE = Path(__file__).parent / "tansy.toml"
 LAUNCHER = '#!/bin/sh\nexec "{python}" -I -S -B "{folder}/launch.py" "$@"\n'

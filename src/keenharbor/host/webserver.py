@@ -9,7 +9,6 @@ import grp
 import os
 import pwd
 import shutil
-import socket
 import tempfile
 import time
 from pathlib import Path, PurePosixPath
@@ -17,6 +16,7 @@ from types import TracebackType
 from typing import Literal
 
 from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.host.ports import port_is_taken
 from keenharbor.host.programs import Running, clean_environment, find_program
 
 WebServerKind = Literal["apache", "nginx"]
@@ -110,17 +110,12 @@ class PrivateWebServer:
         self._log = self._top / "said.log"
         self._running = Running(words, folder="/", log=self._log, environment=clean_environment())
         end = time.monotonic() + _SECONDS
-        while not self._listens():
+        while not port_is_taken(self.port):
             if self._running.ended() or time.monotonic() > end:
                 said = self._log.read_text(errors="replace").strip()[-300:]
                 self.stop()
                 raise KeenHarborError(f"the private web server does not start: {said or 'it says nothing'}")
             time.sleep(0.02)
-
-    def _listens(self) -> bool:
-        with socket.socket() as asked:
-            asked.settimeout(1)
-            return asked.connect_ex(("127.0.0.1", self.port)) == 0
 
     def stop(self) -> None:
         """End it."""

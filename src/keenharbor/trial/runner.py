@@ -16,7 +16,6 @@ from keenharbor.clone.clone import Clone
 from keenharbor.clone.facts import TRIAL_PURPOSE
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
-from keenharbor.clone.server import port_is_taken
 from keenharbor.compare import Look, Noise, Observation, Weight, compare_pages, group, learn_noise, verdict_of
 from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.camera import Camera
@@ -25,6 +24,7 @@ from keenharbor.compare.look import TIMED_PAGES, Far
 from keenharbor.compare.state import secret_values
 from keenharbor.compare.timing import SLOW_SECONDS
 from keenharbor.database import row_delta
+from keenharbor.host.ports import port_is_taken
 from keenharbor.site.feed import Feed
 from keenharbor.site.model import SiteFile
 from keenharbor.site.view import SiteView
