@@ -24,11 +24,12 @@ from keenharbor.judge.readiness import judge
 from keenharbor.site.checks import Verdict
 from keenharbor.site.edits import local_edits
 from keenharbor.site.feed import PACKAGE_FACTS, Feed, FeedModel, allows, read_feed, read_package
-from keenharbor.site.load import merged, open_site
+from keenharbor.site.load import open_site
 from keenharbor.site.settings import values_in, with_value
 from keenharbor.site.survey import survey_site
 from keenharbor.site.toml import find_line
 from keenharbor.site.view import SiteView
+from keenharbor.site.whereabouts import merged
 
 
 def feed_of(site: SiteView) -> Feed:

@@ -15,7 +15,7 @@ from rich.console import Console
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import duration, size, visible
 from keenharbor.cli.terminal import SafeConsole, say, say_json
-from keenharbor.site.load import SITE_FILE_NAME, open_site
+from keenharbor.site.whereabouts import SITE_FILE_NAME, Whereabouts, whereabouts_of
 
 if TYPE_CHECKING:
     from keenharbor.site.feed import Feed
@@ -30,7 +30,7 @@ class Session:
     def __init__(self, as_json: bool, site_file: Path | None) -> None:
         self.as_json = as_json
         self._site_file = site_file
-        self._opened: SiteView | None = None
+        self._opened: SiteView | Whereabouts | None = None
         # Long lines are folded by the console; a pipe gets 80 columns unless COLUMNS says otherwise.
         self.out: Console = SafeConsole(highlight=False, soft_wrap=False, markup=False, emoji=False)
         self.progress = TerminalProgress(quiet=as_json)
@@ -42,8 +42,15 @@ class Session:
 
     def site(self) -> SiteView:
         """The live site that the site file describes."""
-        self._opened = open_site(self.site_file)
-        return self._opened
+        from keenharbor.site.load import open_site
+
+        self._opened = opened = open_site(self.site_file)
+        return opened
+
+    def whereabouts(self) -> Whereabouts:
+        """Where the site's store and log are: enough for what only lists."""
+        self._opened = found = whereabouts_of(self.site_file)
+        return found
 
     def note_stop(self, command: str, how: str) -> None:
         """Note in the site's log that a command was stopped before its end; where that cannot be, it is told."""
@@ -76,7 +83,7 @@ class Session:
 
         return feed_of(site)
 
-    def store(self, site: SiteView, create: bool = False) -> Store:
+    def store(self, site: SiteView | Whereabouts, create: bool = False) -> Store:
         from keenharbor.store import Store
 
         return Store.create(site.store_folder) if create else Store(site.store_folder)

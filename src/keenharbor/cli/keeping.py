@@ -15,8 +15,6 @@ from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.quantities import BYTES, DURATION
 from keenharbor.cli.snapshotgroup import snapshot, what_for
 from keenharbor.database import TableDelta, row_delta
-from keenharbor.live.journal import exclusive
-from keenharbor.live.needed import needed_snapshots
 from keenharbor.site.log import append_log
 from keenharbor.snapshot import find_snapshot
 from keenharbor.snapshot.keeping import (
@@ -39,7 +37,7 @@ from keenharbor.tree import compare_trees
 @click.option("--because", "why", help="Why, in your words.")
 def keep_command(session: Session, wanted: str, why: str | None) -> None:
     """Never thin SNAPSHOT out, whatever the rules say."""
-    site = session.site()
+    site = session.whereabouts()
     found = find_snapshot(session.store(site), wanted, site.name)
     keep(found, why)
     append_log(site.work, site.name, "snapshot keep", "done", why or "", found.id)
@@ -53,7 +51,7 @@ def keep_command(session: Session, wanted: str, why: str | None) -> None:
 @click.argument("wanted", metavar="SNAPSHOT")
 def unkeep_command(session: Session, wanted: str) -> None:
     """Let the rules decide about SNAPSHOT again."""
-    site = session.site()
+    site = session.whereabouts()
     found = find_snapshot(session.store(site), wanted, site.name)
     unkeep(found)
     append_log(site.work, site.name, "snapshot unkeep", "done", "", found.id)
@@ -84,6 +82,9 @@ def thin_command(
 
     A snapshot stays when any rule says so. The newest proven one, kept ones, and those that a trial, a clone or an open
     change needs stay in any case. Without a rule, only what killed runs left behind goes."""
+    from keenharbor.live.journal import exclusive
+    from keenharbor.live.needed import needed_snapshots
+
     site = session.site()
     store = session.store(site)
     rules = ThinRules(newest, younger_than, daily, weekly, monthly, total)
@@ -188,7 +189,7 @@ def diff_command(session: Session, left: str, right: str, tables: tuple[str, ...
     """Show how two snapshots differ: files, definitions, rows. Reads only what differs.
 
     Exit code 0: they are the same; 1: they differ."""
-    site = session.site()
+    site = session.whereabouts()
     store = session.store(site)
     a, b = find_snapshot(store, left, site.name), find_snapshot(store, right, site.name)
     files = compare_trees(a.entries, b.entries)

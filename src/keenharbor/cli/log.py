@@ -18,7 +18,7 @@ from keenharbor.site.log import LOG_NAME, read_log
 @click.option("--last", type=click.IntRange(min=1), default=30, show_default=True, help="How many entries.")
 def log(session: Session, last: int) -> int:
     """Show what was done to the site: when, by whom, with what outcome. The newest stands last."""
-    whole = read_log(session.site().work)
+    whole = read_log(session.whereabouts().work)
     found = whole.entries[-last:]
 
     def render(out: Console) -> None:

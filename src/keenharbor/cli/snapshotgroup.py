@@ -11,7 +11,8 @@ if TYPE_CHECKING:
     from keenharbor.snapshot import Snapshot
 
 _MODULES = {
-    "keenharbor.cli.snapshot": ("take", "list", "show", "verify"),
+    "keenharbor.cli.listing": ("list", "show"),
+    "keenharbor.cli.snapshot": ("take", "verify"),
     "keenharbor.cli.keeping": ("keep", "unkeep", "thin", "usage", "diff"),
     "keenharbor.cli.giving": ("drill", "export", "import", "restore"),
 }

@@ -6,6 +6,7 @@ import json
 from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 from rich.console import Console
@@ -14,7 +15,6 @@ from rich.text import Text
 from keenharbor.base.text import age, plural, size
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.compare.health import Health, look_at_health, new_faults
 from keenharbor.site.edits import LocalEdit, edits_against
 from keenharbor.site.load import Origin, origin_of
 from keenharbor.site.survey import (
@@ -26,6 +26,9 @@ from keenharbor.site.survey import (
     read_kept_survey,
     survey_site,
 )
+
+if TYPE_CHECKING:
+    from keenharbor.compare.health import Health
 
 
 @harbor_command(name="survey")
@@ -64,12 +67,16 @@ def survey(
     told = json.loads(json.dumps(found.as_json(), default=str))
     health = None
     if pages:
+        from keenharbor.compare.health import look_at_health
+
         session.progress.stage("visiting the live pages")
         health = look_at_health(site.address, site.model.look)
     told["health"] = health.as_json() if health is not None else None
     if save:
         session.progress.note(f"kept as {keep_survey(site.work, told)}")
     if earlier_file is not None:
+        from keenharbor.compare.health import new_faults
+
         earlier = read_kept_survey(earlier_file)
         changed = new_faults(earlier.get("health"), told["health"]) + differences(earlier, told)
         session.show(

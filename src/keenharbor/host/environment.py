@@ -8,7 +8,6 @@ needed, and what somebody edited or added comes along."""
 
 from __future__ import annotations
 
-import importlib.metadata
 import os
 import shutil
 from collections.abc import Mapping, Sequence
@@ -74,6 +73,8 @@ def make_environment(source: Path, target: Path, place: Path | None = None) -> N
         there = target / packages.relative_to(source)
         # Whole, with what no record names: generated migrations, edits, a settings file that somebody put there.
         shutil.copytree(packages, there, symlinks=True, dirs_exist_ok=True)
+        import importlib.metadata
+
         for item in importlib.metadata.distributions(path=[str(packages)]):
             for file in item.files or ():
                 if file.parts[:1] == ("..",):

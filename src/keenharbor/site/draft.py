@@ -12,10 +12,11 @@ from keenharbor.database import DatabasePlace
 from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.host import AnyPath
 from keenharbor.site.inference.evidence import Entry, Sureness
-from keenharbor.site.load import SITE_FILE_NAME, database_place, database_settings_file, read_platform
+from keenharbor.site.load import database_place, database_settings_file, read_platform
 from keenharbor.site.model import SettingsPart
 from keenharbor.site.settings import Setting, read_settings, settings_in
 from keenharbor.site.view import SiteView
+from keenharbor.site.whereabouts import SITE_FILE_NAME
 
 
 @dataclass(frozen=True)

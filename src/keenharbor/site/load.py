@@ -15,34 +15,14 @@ from keenharbor.site.model import DatabaseSettingsPart, SiteFile
 from keenharbor.site.settings import SettingsForm, form_of, read_settings
 from keenharbor.site.toml import find_line, read_toml, validated
 from keenharbor.site.view import SiteView
-
-SITE_FILE_NAME = "keenharbor.toml"
-
-
-def merged(below: dict[str, object], above: dict[str, object]) -> dict[str, object]:
-    """``above`` laid over ``below``: tables are joined key by key, everything else is replaced."""
-    result = dict(below)
-    for key, value in above.items():
-        old = result.get(key)
-        result[key] = merged(old, value) if isinstance(old, dict) and isinstance(value, dict) else value
-    return result
+from keenharbor.site.whereabouts import Whereabouts, merged, read_said
 
 
 def load_site_file(file: Path) -> SiteFile:
     """The site file with the platform file that it extends. Raises `UsageError` with file and line."""
-    if not file.exists():
-        raise UsageError(
-            "there is no site file here", where=file,
-            advice="'keenharbor init' writes one; or name it with --site FILE",
-        )  # fmt: skip
-    said = read_toml(file, "site file")
-    if (extends := said.get("extends")) is not None:
-        if not isinstance(extends, str):
-            raise UsageError("site file, 'extends': a file's name is wanted", where=file)
-        platform_file = (file.parent / extends).resolve()
+    said, platform_file = read_said(file)
+    if platform_file is not None:
         read_platform(platform_file)  # so that its errors name it and not the site file
-        platform = read_toml(platform_file, "platform file")
-        said = merged({k: v for k, v in platform.items() if k != "extends"}, said)
     return _with_places_of_secrets(validated(SiteFile, said, file, "site file"), file.absolute().parent)
 
 
@@ -66,23 +46,14 @@ def open_site(file: Path) -> SiteView:
     """The live site that ``file`` describes: read-only."""
     file = file.resolve()
     model = load_site_file(file)
-    base = file.parent
-    root = (base / model.site.root).resolve()
-    if not root.is_dir():
+    at = Whereabouts.of(file, model.site.name, model.site.root, model.site.work, model.store.path)
+    if not at.root.is_dir():
         raise UsageError(
-            "the site's folder is not there", where=root, advice=f"correct 'root' under [site] in {file.name}"
+            "the site's folder is not there", where=at.root, advice=f"correct 'root' under [site] in {file.name}"
         )
-    work, store = (base / model.site.work).resolve(), (base / model.store.path).resolve()
-    for folder, key in ((work, "[site] work"), (store, "[store] path")):
-        if folder == root or root in folder.parents:
-            raise UsageError(
-                f"{key} lies inside the site's folder, from where it could be fetched by anybody",
-                where=folder,
-                advice=f"choose a folder outside {root}",
-            )
-    host = Here(work)
-    top = ReadPath(host.reading(str(root), leads_out=True))
-    return SiteView(model, file, str(root), database_place(model, base, top), work, store, host)
+    host = Here(at.work)
+    top = ReadPath(host.reading(str(at.root), leads_out=True))
+    return SiteView(model, file, str(at.root), database_place(model, file.parent, top), at.work, at.store_folder, host)
 
 
 def live_database_place(site: SiteView) -> DatabasePlace:

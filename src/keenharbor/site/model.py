@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 
 from keenharbor.database.kinds import SQLITE
 from keenharbor.site.settings import SettingsForm
+from keenharbor.site.whereabouts import USUAL_STORE, USUAL_WORK
 
 Text = Annotated[str, Field(min_length=1)]
 
@@ -29,13 +30,13 @@ class SitePart(Part):
     title: str = ""
     root: Text
     address: Annotated[str, Field(pattern=r"^https?://[^/\s]+$")]
-    work: Text = "harbor"
+    work: Text = USUAL_WORK
 
 
 class StorePart(Part):
     """Where snapshots are kept; must lie outside the site's folder."""
 
-    path: Text = "harbor/store"
+    path: Text = USUAL_STORE
 
 
 class PlatformPart(Part):

@@ -6,14 +6,14 @@ import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any, TypeVar
-
-import tomlkit
-from pydantic import BaseModel, ValidationError
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from keenharbor.base.errors import UsageError
 
-Model = TypeVar("Model", bound=BaseModel)
+if TYPE_CHECKING:
+    from pydantic import BaseModel
+
+Model = TypeVar("Model", bound="BaseModel")
 _HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r'^\s*("[^"]*"|[A-Za-z0-9_-]+)((?:\s*\.\s*(?:"[^"]*"|[A-Za-z0-9_-]+))*)\s*=')
 
@@ -79,6 +79,8 @@ def behind_table(text: str, table: Sequence[str | int], added: str) -> str:
 
 def with_value(text: str, table: Sequence[str | int], key: str, value: object) -> str:
     """The text with a key of a table set: where it stands, or behind the table's last one. Raises `KeyError`."""
+    import tomlkit
+
     document = tomlkit.parse(text)
     part: Any = document
     for step in table:
@@ -91,6 +93,8 @@ def with_value(text: str, table: Sequence[str | int], key: str, value: object) -
 
 def inline(tables: Sequence[Mapping[str, object]]) -> list[object]:
     """Tables as a value of one key, in a line."""
+    import tomlkit
+
     array: list[object] = tomlkit.array()
     for table in tables:
         one = tomlkit.inline_table()
@@ -101,6 +105,8 @@ def inline(tables: Sequence[Mapping[str, object]]) -> list[object]:
 
 def validated(model: type[Model], data: dict[str, object], file: Path, what: str) -> Model:
     """``data`` as ``model``; the first error is told with its key and line."""
+    from pydantic import ValidationError
+
     try:
         return model.model_validate(data)
     except ValidationError as errors:
@@ -120,6 +126,8 @@ def validated(model: type[Model], data: dict[str, object], file: Path, what: str
 
 def _nearest(model: type[BaseModel], keys: Sequence[str | int]) -> str:
     import difflib
+
+    from pydantic import BaseModel
 
     fields: dict[str, Any] = dict(model.model_fields)
     for key in keys[:-1]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
@@ -189,9 +189,10 @@ def list_snapshots(store: Store, site: str | None = None) -> list[Snapshot]:
     return sorted(found, key=lambda s: s.taken_at, reverse=True)
 
 
-def unreadable_snapshots(store: Store) -> list[str]:
-    """Ids of the snapshots that `list_snapshots` passes over."""
-    return sorted(set(store.document_names("snapshots")) - {s.id for s in list_snapshots(store)})
+def unreadable_snapshots(store: Store, read: Sequence[Snapshot] = ()) -> list[str]:
+    """Ids of the snapshots that `list_snapshots` passes over; those in ``read`` are known to be readable."""
+    unread = set(store.document_names("snapshots")) - {s.id for s in read}
+    return sorted(unread - {s.id for s in list_snapshots(store)}) if unread else []
 
 
 def find_snapshot(store: Store, wanted: str, site: str | None = None) -> Snapshot:

@@ -5,11 +5,11 @@ from __future__ import annotations
 
 import dataclasses
 import functools
-from collections.abc import Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
+from typing import Any, Literal, get_type_hints
 
-from pydantic import PlainValidator, TypeAdapter, ValidationError
+import msgspec
 
 from keenharbor.base.errors import DamagedError
 from keenharbor.base.text import parse_stamp
@@ -48,6 +48,7 @@ class ListedTree:
 
 
 Tree = ListedTree | tuple[Entry, ...]
+Said = dict[str, Any]
 
 
 @dataclass(frozen=True)
@@ -60,7 +61,7 @@ class ListedTable:
     chunks_in: ObjectId | None = None
 
     @classmethod
-    def from_json(cls, said: Mapping[str, Any]) -> ListedTable:
+    def from_json(cls, said: Said) -> ListedTable:
         return cls(StoredTable.from_json({"chunks": (), **said}), said["rows"], said.get("chunks_in"))
 
     def as_json(self) -> dict[str, object]:
@@ -73,7 +74,7 @@ class ListedTable:
         return said
 
 
-def _tree(said: Any) -> Tree:
+def _tree(said: Said | list[Said]) -> Tree:
     if isinstance(said, dict):
         return ListedTree(int(said["files"]), int(said["bytes"]), tuple((i, n, p) for i, n, p in said["parts"]))
     return tuple(Entry.from_json(e) for e in said)
@@ -84,10 +85,13 @@ class SavedDatabase:
     """The database: where it was (a URL without a password), its definitions, its tables in their order."""
 
     place: str
-    schema: Annotated[Schema, PlainValidator(Schema.from_json)]
-    tables: Annotated[
-        tuple[ListedTable, ...], PlainValidator(lambda said: tuple(ListedTable.from_json(t) for t in said))
-    ]
+    schema: Schema
+    tables: tuple[ListedTable, ...]
+
+    @classmethod
+    def from_json(cls, said: Said) -> SavedDatabase:
+        tables = tuple(ListedTable.from_json(t) for t in said["tables"])
+        return cls(msgspec.convert(said["place"], str), Schema.from_json(said["schema"]), tables)
 
     @property
     def rows(self) -> int:
@@ -127,7 +131,7 @@ class Manifest:
     left_out: tuple[str, ...]
     unreadable: tuple[str, ...]
     unstable: tuple[str, ...]
-    tree: Annotated[Tree, PlainValidator(_tree)]
+    tree: Tree
     database: SavedDatabase
     format: int = MANIFEST_FORMAT
     rules: str | None = None
@@ -144,12 +148,15 @@ class Manifest:
     @classmethod
     def from_json(cls, said: Any) -> Manifest:
         """Raises `DamagedError` for what is none."""
+        made, name = {}, ""
         try:
-            return _adapter().validate_python(said)
-        except ValidationError as error:
-            first = error.errors()[0]
-            where = ".".join(str(p) for p in first["loc"])
-            raise DamagedError(f"a manifest says of '{where}' what is not right: {first['msg'].lower()}") from None
+            for name, converted in _readers().items():
+                if name in said:
+                    made[name] = converted(said[name])
+            name = "taken_at"
+            return cls(**made)
+        except (msgspec.ValidationError, ValueError) as error:
+            raise DamagedError(f"a manifest says of '{name}' what is not right: {str(error).lower()}") from None
         except (KeyError, TypeError, IndexError, AttributeError) as error:
             raise DamagedError(f"a manifest lacks something, or has it in another form: {error}") from None
 
@@ -185,6 +192,15 @@ class Manifest:
         return sum(e.size for e in self.tree)
 
 
+Reader = Callable[..., Any]
+
+
 @functools.cache
-def _adapter() -> TypeAdapter[Manifest]:
-    return TypeAdapter(Manifest)
+def _readers() -> dict[str, Reader]:
+    """By field of a manifest, what makes its value of what a document says."""
+    own: dict[str, Reader] = {"tree": _tree, "database": SavedDatabase.from_json}
+    hints = get_type_hints(Manifest)
+    return {
+        f.name: own.get(f.name) or functools.partial(msgspec.convert, type=hints[f.name])
+        for f in dataclasses.fields(Manifest)
+    }

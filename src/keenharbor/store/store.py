@@ -21,7 +21,7 @@ import re
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from keenharbor.base.durable import private_folder, sync_folder, write_durably, write_json
 from keenharbor.base.errors import DamagedError, UsageError
@@ -36,6 +36,7 @@ from keenharbor.store.packs import (
     LEVEL,
     NEAR,
     PACK_SIZE,
+    WORTH_WRITING,
     Damage,
     Location,
     ObjectId,
@@ -51,7 +52,9 @@ from keenharbor.store.packs import (
     unpack,
     walk_heads,
 )
-from keenharbor.store.writer import WORTH_WRITING, ObjectWriter
+
+if TYPE_CHECKING:
+    from keenharbor.store.writer import ObjectWriter
 
 FORMAT = 1
 
@@ -306,6 +309,8 @@ class Store:
     def writing(self, workers: int = 2, level: int = LEVEL, *, forks: bool = True) -> ObjectWriter:
         """A writer for one run, with so many threads, or processes where it ``forks``, and that level of compression;
         use it in a ``with`` block."""
+        from keenharbor.store.writer import ObjectWriter
+
         return ObjectWriter(self, workers, level, forks=forks)
 
     def adopt(self, writer: PackWriter) -> None:

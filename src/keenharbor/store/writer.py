@@ -17,6 +17,7 @@ from keenharbor.base.durable import sync_folder
 from keenharbor.store.apart import Claims, Crew, Message, end_with_parent, feed, may_fork, share_out
 from keenharbor.store.packs import (
     PACK_SIZE,
+    WORTH_WRITING,
     Bundle,
     ObjectId,
     Packed,
@@ -40,9 +41,6 @@ T = TypeVar("T")
 
 
 _WORTH_PROCESSES = 16 * 1024 * 1024
-
-
-WORTH_WRITING = 4 * 1024 * 1024
 
 
 _WORTH_ASKING = 1024 * 1024
