@@ -74,7 +74,7 @@ class ListedTable:
         return said
 
 
-def _tree(said: Said | list[Said]) -> Tree:
+def _tree(said: Said | list[list[object]]) -> Tree:
     if isinstance(said, dict):
         return ListedTree(int(said["files"]), int(said["bytes"]), tuple((i, n, p) for i, n, p in said["parts"]))
     return tuple(Entry.from_json(e) for e in said)
