@@ -59,7 +59,8 @@ def take(
     known = list_snapshots(store, site.name) if store is not None else []
     if label and any(s.label == label for s in known):
         raise UsageError(f"there is a snapshot with the label '{label}' already", advice="choose another label")
-    found = estimate(site, options, None if read_all else newest_whole(known))
+    newest = None if read_all else newest_whole(known)
+    found = estimate(site, options, newest)
     if look:
         session.show(found.as_json(), lambda out: _render_estimate(out, found))
         return 0 if found.enough_room and not found.lacking else 1
@@ -67,7 +68,7 @@ def take(
     for words in found.lacking:
         session.progress.note(f"the database user cannot {words}")
     assert store is not None
-    taken = take_guarded(site, store, options, session.progress, found.scan)
+    taken = take_guarded(site, store, options, session.progress, found.scan, newest)
     if site.model.snapshot.visit:
         from keenharbor.clone.remembered import remember
 

@@ -39,14 +39,18 @@ def snapshot_for_trial(site: SiteView, store: Store, wanted: str | None, progres
 
 
 def take_guarded(
-    site: SiteView, store: Store, options: TakeOptions, progress: Progress, looked: Scan | None = None
-) -> Snapshot:
-    """Take a snapshot, reading only files that changed since the newest whole one, and note it in the log.
+    site: SiteView, store: Store, options: TakeOptions, progress: Progress, looked: Scan | None = None,
+    read: Snapshot | None = None,
+) -> Snapshot:  # fmt: skip
+    """Take a snapshot, reading only files that changed since the newest whole one, and note it in the log. The lists
+    of ``read`` need not be read again where it is still that one.
 
     Raises `UnsettledError` when an interrupted change has left live between two states.
     """
     with exclusive(site, WAIT_SECONDS):
         earlier = None if options.read_all else newest_whole(list_snapshots(store, site.name))
+        if read is not None and earlier is not None and read.id == earlier.id:
+            earlier = read
         taken = take_snapshot(site, store, options, progress, earlier, looked)
         detail = f"{size(taken.manifest.added_bytes)} added, {options.reason}"
         append_log(site.work, site.name, "snapshot take", "done", detail, taken.id)

@@ -9,7 +9,13 @@ from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import size
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot.manifest import Snapshot
-from keenharbor.snapshot.take import GENTLE_BYTES_A_SECOND, TakeOptions, left_empty_tables, scan_for
+from keenharbor.snapshot.take import (
+    GENTLE_BYTES_A_SECOND,
+    TakeOptions,
+    known_by_same_rules,
+    left_empty_tables,
+    scan_for,
+)
 from keenharbor.tree import Scan
 
 _FIRST_BYTES_A_SECOND = 60 * 1024 * 1024
@@ -55,10 +61,15 @@ class Estimate:
 
 def estimate(site: SiteView, options: TakeOptions, earlier: Snapshot | None) -> Estimate:
     """Look at ``site`` without reading any content."""
-    scan = scan_for(site, options)
-    files = [e for e in scan.entries.values() if e.kind == "file"]
     known = earlier.entries if earlier is not None else {}
-    to_read = sum(e.size for e in files if e.path not in known or not e.untouched_since(known[e.path]))
+    scan = scan_for(site, options, known_by_same_rules(site, options, earlier))
+    count = total = to_read = 0
+    for entry in scan.entries.values():
+        if entry.kind == "file":
+            count += 1
+            total += entry.size
+            before = known.get(entry.path)
+            to_read += entry.size if before is None or not entry.untouched_since(before) else 0
     database = site.database
     database_bytes = database.size()
     with database.reading() as state:
@@ -70,7 +81,7 @@ def estimate(site: SiteView, options: TakeOptions, earlier: Snapshot | None) -> 
         rate = min(rate, GENTLE_BYTES_A_SECOND)
     place = next(p for p in (site.store_folder, *site.store_folder.parents) if p.exists())
     return Estimate(
-        len(files), sum(e.size for e in files), to_read, database_bytes, to_read + database_bytes,
+        count, total, to_read, database_bytes, to_read + database_bytes,
         (to_read + database_bytes) / rate, free_bytes(place), tuple(sorted(scan.left_out)),
         tuple(sorted(scan.too_large)), tuple(sorted(scan.unreadable)), tuple(left_empty), tuple(database.lacking()),
         scan,

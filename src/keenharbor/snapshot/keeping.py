@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
@@ -11,8 +11,8 @@ from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, stamp
 from keenharbor.site.view import SiteView
-from keenharbor.snapshot.lists import LIST_OF_PATHS
 from keenharbor.snapshot.manifest import Snapshot, change_record, list_snapshots, read_snapshot, unreadable_snapshots
+from keenharbor.snapshot.needs import Needs, Part
 from keenharbor.store import ObjectId, Store
 
 
@@ -114,34 +114,12 @@ def reasons_to_stay(
     return why
 
 
-class _Space:
-    """What the objects of a store take, and who needs them."""
-
-    def __init__(self, store: Store) -> None:
-        self._store = store
-        store.refresh()
-
-    def closure(self, objects: set[ObjectId]) -> set[ObjectId]:
-        """With the objects that others are stored near to."""
-        return objects | {near for o in objects if (near := self._store.needs(o)) is not None}
-
-    def size(self, objects: set[ObjectId]) -> int:
-        found = (self._store.location(o) for o in objects)
-        return sum(place.space for place in found if place is not None)
-
-
-def _objects(snapshot: Snapshot) -> set[ObjectId]:
-    return {identity for _, identity in snapshot.objects()}
-
-
-def dependent_objects(store: Store) -> set[ObjectId]:
-    """What stores that lean on this one (checkpoints of trials) need of it."""
-    found: set[ObjectId] = set()
+def dependent_snapshots(store: Store) -> Iterator[Snapshot]:
+    """Those of stores that lean on this one (checkpoints of trials), and need what it has."""
     for folder in store.dependents():
         leaning = Store(folder, [store])
         for name in leaning.document_names("snapshots"):
-            found |= _objects(read_snapshot(leaning, name))
-    return found
+            yield read_snapshot(leaning, name)
 
 
 def plan_thinning(
@@ -158,13 +136,11 @@ def plan_thinning(
     own = [s for s in everything if s.site == site]
     firm = firm_reasons(own, needed)
     why = reasons_to_stay(own, rules, firm)
-    space = _Space(store)
-    uses: Counter[ObjectId] = Counter()
-    by_id = {s.id: space.closure(_objects(s)) for s in everything}
-    for objects in by_id.values():
-        uses.update(objects)
-    uses.update(space.closure(dependent_objects(store)))
-    stored = space.size(set(uses))
+    needs = Needs(store)
+    parts = {s.id: needs.add(s) for s in everything}
+    for leaning in dependent_snapshots(store):
+        needs.add(leaning)
+    stored = needs.space
     plan = ThinPlan(leftovers=store.pack_bytes() - stored, given_up=tuple(give_up))
     may_go = [s for s in sorted(own, key=lambda s: s.taken_at) if s.id not in why]
     size_only = not rules.any_of_age
@@ -174,14 +150,14 @@ def plan_thinning(
         if size_only and not over:
             kept_for_size.append(snapshot)
             continue
-        _let_go(snapshot, plan, uses, by_id, space)
+        _let_go(snapshot, plan, needs, parts[snapshot.id])
     if rules.largest_total is not None and not size_only:
         # What the other rules would let stay goes too, oldest first, until the size is kept; never what is needed.
         soft = [s for s in sorted(own, key=lambda s: s.taken_at) if s.id in why and s.id not in firm]
         for snapshot in soft[:-1]:
             if stored - plan.frees > rules.largest_total:
                 why.pop(snapshot.id)
-                _let_go(snapshot, plan, uses, by_id, space)
+                _let_go(snapshot, plan, needs, parts[snapshot.id])
     if rules.largest_total is not None:
         plan.too_large_still = max(0, stored - plan.frees - rules.largest_total)
     reasons = why | {s.id: "the size allows it" for s in kept_for_size}
@@ -210,12 +186,9 @@ def _readable(store: Store, given_up: Sequence[str] = ()) -> list[Snapshot]:
     return found
 
 
-def _let_go(
-    snapshot: Snapshot, plan: ThinPlan, uses: Counter[ObjectId], by_id: dict[str, set[ObjectId]], space: _Space
-) -> None:
-    uses.subtract(by_id[snapshot.id])
+def _let_go(snapshot: Snapshot, plan: ThinPlan, needs: Needs, parts: Iterable[Part]) -> None:
     plan.go.append(snapshot)
-    plan.frees += space.size({o for o in by_id[snapshot.id] if uses[o] <= 0})
+    plan.frees += needs.drop(parts)
 
 
 def thin(store: Store, plan: ThinPlan, progress: Progress, level: int) -> int:
@@ -237,9 +210,8 @@ def thin(store: Store, plan: ThinPlan, progress: Progress, level: int) -> int:
         progress.stage("removing what nobody needs any more")
         store.refresh()
         live: set[ObjectId] = set()
-        for snapshot in _readable(store):
-            live |= _objects(snapshot)
-        live |= dependent_objects(store)
+        for snapshot in (*_readable(store), *dependent_snapshots(store)):
+            live.update(identity for _, identity in snapshot.objects())
         store.collect(live, lambda done, total: progress.advance(done, total, "byte"), level)
     return before - store.pack_bytes()
 
@@ -289,38 +261,23 @@ class Usage:
 def usage(store: Store, site: str) -> Usage:
     """What fills ``store``, told for the snapshots of ``site`` (and by site for the others)."""
     everything = list_snapshots(store)
-    space = _Space(store)
-    by_id = {s.id: space.closure(_objects(s)) for s in everything}
-    uses: Counter[ObjectId] = Counter()
-    for objects in by_id.values():
-        uses.update(objects)
-    content: Counter[str] = Counter()
-    told: set[ObjectId] = set()
-    plain = 0
-    sites: dict[str, set[ObjectId]] = {}
+    needs = Needs(store)
+    parts = {s.id: needs.add(s) for s in everything}
+    plain = sum(s.file_bytes + s.manifest.database.bytes for s in everything)
+    content = dict(needs.content.most_common())
+    of_sites: dict[str, set[Part]] = {}
     for snapshot in everything:
-        sites.setdefault(snapshot.site, set()).update(by_id[snapshot.id])
-        areas = {e.path: e.area for e in snapshot.entries.values()}
-        plain += snapshot.file_bytes + sum(t.size for t in snapshot.state.tables.values())
-        for place, identity in snapshot.objects():
-            if identity not in told:
-                told.add(identity)
-                found = store.location(identity)
-                if place == LIST_OF_PATHS:
-                    what = "lists of paths"
-                else:
-                    what = place if place.startswith("table ") else f"files: {areas.get(place, 'other')}"
-                content[what] += found.space if found is not None else 0
-    packs = store.pack_bytes()
-    needed = space.size(set(uses) | space.closure(dependent_objects(store)))
-    documents = store.document_bytes()
+        of_sites.setdefault(snapshot.site, set()).update(parts[snapshot.id])
+    for leaning in dependent_snapshots(store):
+        needs.add(leaning)
+    packs, documents = store.pack_bytes(), store.document_bytes()
     return Usage(
-        packs + documents, packs, documents, max(0, packs - needed),
+        packs + documents, packs, documents, max(0, packs - needs.space),
         tuple(
-            SnapshotSpace(s, space.size({o for o in by_id[s.id] if uses[o] == 1}), space.size(by_id[s.id]))
+            SnapshotSpace(s, needs.space_alone(parts[s.id]), needs.space_of(parts[s.id]))
             for s in everything if s.site == site
         ),
-        dict(content.most_common()), plain, {name: space.size(objects) for name, objects in sorted(sites.items())},
+        content, plain, {name: needs.space_of(those) for name, those in sorted(of_sites.items())},
     )  # fmt: skip
 
 

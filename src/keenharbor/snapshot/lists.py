@@ -12,6 +12,8 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any, Protocol
 
+import msgspec
+
 from keenharbor.base.errors import DamagedError
 from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.memory import no_cycle_search
@@ -27,6 +29,7 @@ LIST_OF_PATHS = "(the list of its paths)"
 
 _PART_ENTRIES, _MOST_ENTRIES = 256, 4096
 _PARTS_AT_ONCE = 32
+_ENTRIES = msgspec.json.Decoder(list[Entry])
 _LONG = 64
 """Chunks from which on the list of a table's is kept apart."""
 
@@ -105,8 +108,16 @@ def tree_of(tree: Tree, read: Read) -> dict[str, Entry]:
     if not isinstance(tree, ListedTree):
         return {e.path: e for e in tree}
     with no_cycle_search():
-        listed = itertools.chain.from_iterable(_listed(identity, read) for identity, _, _ in tree.parts)
-        return {e[0]: Entry.from_json(e) for e in listed}
+        return {e.path: e for identity, _, _ in tree.parts for e in entries_in(identity, read)}
+
+
+def entries_in(part: ObjectId, read: Read) -> list[Entry]:
+    """The entries of one part of a tree. Raises `DamagedError`."""
+    data = read(part)
+    try:
+        return _ENTRIES.decode(data)
+    except (msgspec.MsgspecError, ValueError, RecursionError):  # of another version, or with a name that is not UTF-8
+        return [Entry.from_json(e) for e in _listed(part, lambda _: data)]
 
 
 def tables_of(tables: Iterable[ListedTable], read: Read) -> list[StoredTable]:

@@ -11,8 +11,8 @@ from typing import Any
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import now, parse_stamp, stamp
 from keenharbor.database import DatabasePlace, Schema, StoredState
-from keenharbor.snapshot.lists import list_objects, tables_of, tree_of
-from keenharbor.snapshot.model import READ_FORMATS, Manifest
+from keenharbor.snapshot.lists import entries_in, list_objects, tables_of, tree_of
+from keenharbor.snapshot.model import READ_FORMATS, ListedTree, Manifest
 from keenharbor.store import ObjectId, Store
 from keenharbor.tree import Entry
 
@@ -96,6 +96,16 @@ class Snapshot:
         """The tree's entries by path."""
         return self.scanned if self.scanned is not None else tree_of(self.manifest.tree, self.store.read)
 
+    def walk(self) -> Iterator[Entry]:
+        """The tree's entries in walking order, a part at a time: nothing of them stays in memory. Raises
+        `DamagedError`."""
+        tree = self.manifest.tree
+        if "entries" in self.__dict__ or self.scanned is not None or not isinstance(tree, ListedTree):
+            yield from self.entries.values()
+            return
+        for identity, _, _ in tree.parts:
+            yield from entries_in(identity, self.store.read)
+
     @cached_property
     def state(self) -> StoredState:
         """The database as it was."""
@@ -120,7 +130,7 @@ class Snapshot:
         """Every object that the snapshot needs, with the path or table it is for. Raises `DamagedError` where a list of
         them cannot be read."""
         yield from list_objects(self.manifest)
-        for entry in self.entries.values():
+        for entry in self.walk():
             for identity in entry.objects:
                 yield entry.path, identity
         for table in self.state.tables.values():

@@ -158,10 +158,8 @@ class _Taking:
     def _files(self, looked: Scan | None, known: Mapping[str, Entry]) -> tuple[Scan, int]:
         """The tree, read and stored, and how many files had to be read."""
         self.progress.stage("reading files")
-        same_rules = self.earlier is not None and self.earlier.manifest.rules == rules_of(self.site, self.options)
-        scan, found = (
-            (looked, None) if looked else begin_scan_for(self.site, self.options, known if same_rules else None)
-        )
+        seen = known_by_same_rules(self.site, self.options, self.earlier)
+        scan, found = (looked, None) if looked else begin_scan_for(self.site, self.options, seen)
         paced = 0
 
         def files_read(done: int, total: int) -> None:
@@ -277,6 +275,12 @@ def rules_of(site: SiteView, options: TakeOptions) -> str:
         sorted(options.leave_out_paths), options.largest_file, USUAL,
     )  # fmt: skip
     return object_id(encode_json(parts))[:16]
+
+
+def known_by_same_rules(site: SiteView, options: TakeOptions, earlier: Snapshot | None) -> Mapping[str, Entry] | None:
+    """What ``earlier`` found, where it was taken by the same rules: of an untouched path nothing need be found out."""
+    same = earlier is not None and earlier.manifest.rules == rules_of(site, options)
+    return earlier.entries if earlier is not None and same else None
 
 
 def scan_for(site: SiteView, options: TakeOptions, seen: Mapping[str, Entry] | None = None) -> Scan:

@@ -107,11 +107,14 @@ def compare_states(live: SiteView, left: str, right: str, progress: Progress, *,
     """Compare two of ``live``, a snapshot (id, label, ``newest``), ``clone:ID``, ``checkpoint:STEP`` (the newest
     trial's, after that step), or an address, of which only pages can be seen.
 
-    For pages a snapshot is served from a clone made for the purpose and dropped. Live is only read.
+    For pages a snapshot is served from a clone made for the purpose and dropped. Live is only read; its files that were
+    not touched since the snapshot that it is compared with are taken to be as they were there.
     """
     with contextlib.ExitStack() as stack:
-        a = _side(live, left, stack, progress, pages)
-        b = _side(live, right, stack, progress, pages)
+        saved = {w: find_snapshot(Store(live.store_folder), w, live.name) for w in (left, right) if _is_saved(w)}
+        known = next((s.entries for s in saved.values()), {})
+        a = _side(live, left, saved.get(left), known, stack, progress, pages)
+        b = _side(live, right, saved.get(right), known, stack, progress, pages)
         progress.stage("comparing files, data and settings")
         seen: list[Observation] = []
         # The settings file is compared key by key; a clone's mail settings differ on purpose.
@@ -140,10 +143,21 @@ def _look(live: SiteView, address: str, also: Look | None = None) -> Look:
         )
 
 
-def _side(live: SiteView, wanted: str, stack: contextlib.ExitStack, progress: Progress, pages: bool) -> _Side:
+def _is_saved(wanted: str) -> bool:
+    """Whether a state is a snapshot of the store."""
+    return wanted != "live" and not wanted.startswith((CLONE_PREFIX, CHECKPOINT_PREFIX, "http://", "https://"))
+
+
+def _side(
+    live: SiteView, wanted: str, saved: Snapshot | None, known: Mapping[str, Entry], stack: contextlib.ExitStack,
+    progress: Progress, pages: bool,
+) -> _Side:  # fmt: skip
     if wanted == "live":
+        progress.stage("reading the files of live")
         scan = live.scan()
-        read_content(live.files, scan, Hashing(), {}, None, lambda done, total: None)
+        read_content(
+            live.files, scan, Hashing(), known, None, lambda done, total: progress.advance(done, total, "byte")
+        )
         state = stack.enter_context(live.reading_database())
         return _Side("live", scan.entries, state, live.settings(), live.address)
     if wanted.startswith(CLONE_PREFIX):
@@ -151,10 +165,9 @@ def _side(live: SiteView, wanted: str, stack: contextlib.ExitStack, progress: Pr
     if wanted.startswith(("http://", "https://")):
         return _Side(wanted, None, None, {}, wanted.rstrip("/"))
     was_at: str | None = None
-    if wanted.startswith(CHECKPOINT_PREFIX):
-        snapshot, was_at = _checkpoint(live, wanted.removeprefix(CHECKPOINT_PREFIX))
-    else:
-        snapshot = find_snapshot(Store(live.store_folder), wanted, live.name)
+    if saved is None:
+        saved, was_at = _checkpoint(live, wanted.removeprefix(CHECKPOINT_PREFIX))
+    snapshot = saved
     settings = snapshot.entries.get(live.settings_path)
     text = b"".join(snapshot.store.read(o) for o in settings.objects) if settings else b""
     ini = live.settings_in(text.decode("utf-8"))
