@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import PurePosixPath
 
 from keenharbor.base.text import plural
 from keenharbor.site.inference.packages import CALLED_AFTER, Home
@@ -97,7 +97,7 @@ def areas_in(
             continue
         there = held.get(path, _Held())
         for area, pattern in _BY_NAME:
-            if pattern.match(PurePosixPath(path).name) and _may_be(area, path, there, newest_code):
+            if pattern.match(posixpath.basename(path)) and _may_be(area, path, there, newest_code):
                 found.add(area, path, f"its name, and {plural(there.files, 'file')} in it")
                 break
     for path in core_files:
@@ -127,15 +127,15 @@ def _may_be(area: str, path: str, there: _Held, newest_code: int) -> bool:
     match area:
         case "cache":
             # Generated code lies at the top, or in a folder for what changes; code anywhere else is a library's.
-            above = PurePosixPath(path).parent.as_posix()
-            return not there.code or above == "." or bool(_CHANGING.search(above))
+            above = posixpath.dirname(path)
+            return not there.code or not above or bool(_CHANGING.search(above))
         case "logs":
             return not there.code
         case "media":
             if not there.pictures or there.code > there.pictures:
                 return False
             # Pictures of the code itself came with it.
-            return not _AMBIGUOUS.match(PurePosixPath(path).name) or there.newest_picture > newest_code
+            return not _AMBIGUOUS.match(posixpath.basename(path)) or there.newest_picture > newest_code
         case _:
             return there.code > 0
 
@@ -161,16 +161,25 @@ def _below(path: str, taken: Mapping[str, str]) -> bool:
 def _held_by_folders(entries: Mapping[str, Entry]) -> dict[str, _Held]:
     held: dict[str, list[int]] = defaultdict(lambda: [0, 0, 0, 0])
     for path, entry in entries.items():
-        if entry.kind != "file":
-            continue
-        code, picture = bool(_CODE.search(path)), bool(_PICTURES.search(path))
-        above = PurePosixPath(path).parent
-        for depth, folder in enumerate([above, *above.parents]):
-            if depth > 12 or folder.as_posix() == ".":
-                break
-            counts = held[folder.as_posix()]
-            counts[0] += code
+        if entry.kind == "file":
+            picture = bool(_PICTURES.search(path))
+            counts = held[posixpath.dirname(path)]
+            counts[0] += bool(_CODE.search(path))
             counts[1] += picture
             counts[2] += 1
             counts[3] = max(counts[3], entry.mtime_ns if picture else 0)
-    return {k: _Held(*v) for k, v in held.items()}
+    for folder in list(held):
+        above = posixpath.dirname(folder)
+        while above and above not in held:
+            held[above] = [0, 0, 0, 0]
+            above = posixpath.dirname(above)
+    # What a folder holds is its parent's, too: the deepest first.
+    for folder in sorted(held, key=lambda f: -f.count("/")):
+        if above := posixpath.dirname(folder):
+            code, pictures, files, newest = held[folder]
+            counts = held[above]
+            counts[0] += code
+            counts[1] += pictures
+            counts[2] += files
+            counts[3] = max(counts[3], newest)
+    return {k: _Held(*v) for k, v in held.items() if k}

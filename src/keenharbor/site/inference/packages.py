@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 from collections import Counter, defaultdict
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import PurePosixPath
 
 from keenharbor.host import ReadPath
 from keenharbor.site.components import (
@@ -102,19 +102,17 @@ def homes_in(root: ReadPath, entries: Mapping[str, Entry]) -> list[Home]:
     for path, entry in entries.items():
         if in_dependencies(path + "/") or "/." in path:
             continue
-        above = PurePosixPath(path).parent.as_posix()
+        above, name = posixpath.split(path)
         if entry.kind == "folder":
-            children["" if above == "." else above].add(path)
+            children[above].add(path)
             continue
-        if entry.kind != "file" or above == ".":
+        if entry.kind != "file" or not above:
             continue
-        item = PurePosixPath(above)
-        home = "" if item.parent.as_posix() == "." else item.parent.as_posix()
-        name = PurePosixPath(path).name
+        home, item = posixpath.split(above)
         spoken = _EXTENSION.search(home) or _THEME.search(home)
         if not home or (form_of(name) is None and not (spoken and 0 < entry.size < _LARGEST_FACTS)):
             continue
-        pattern = name.replace(item.name, "{name}", 1) if name.startswith(item.name + ".") else name
+        pattern = name.replace(item, "{name}", 1) if name.startswith(item + ".") else name
         shared[home][pattern] += 1
     found: list[Home] = []
     for home, patterns in shared.items():
@@ -146,7 +144,7 @@ def _homes_by_place(
     """Folders that are called after what they hold, of which most have the same file of code: nothing else describes
     what is in them."""
     for home, patterns in shared.items():
-        if not _BY_PLACE.match(PurePosixPath(home).name) or _NOT_A_HOME.search(home):
+        if not _BY_PLACE.match(posixpath.basename(home)) or _NOT_A_HOME.search(home):
             continue
         siblings = len(children[home])
         pattern, count = next(((p, c) for p, c in patterns.most_common(6) if form_of(p) in ("php", "python")), ("", 0))
@@ -340,7 +338,7 @@ def core_in(
         if (
             entry.kind == "file"
             and 0 < entry.size < 200
-            and _VERSION_FILE.match(PurePosixPath(path).name)
+            and _VERSION_FILE.match(posixpath.basename(path))
             and not apart(path)
         ):
             try:
@@ -362,7 +360,7 @@ def core_in(
             points = (
                 3.0
                 + (1.5 if _CORE_PLACE.search(source.path) else 0)
-                + (1.5 if "version" in PurePosixPath(source.path).name.lower() else 0)
+                + (1.5 if "version" in posixpath.basename(source.path).lower() else 0)
             )
             points -= 2.5 if _OTHER_VERSION.search(bare) else 0
             points -= 0.4 * source.path.count("/") + 1.0 * (len(key_parts(setting.key)) - 1)
@@ -385,7 +383,7 @@ def _cores_in_comments(
 ) -> Iterator[tuple[float, CoreFound]]:
     """Versions that stand in a comment of a file of code which is named for that."""
     for path in paths:
-        name = PurePosixPath(path).name
+        name = posixpath.basename(path)
         named = _NAMED_FOR_IT.search(name.partition(".")[0]) and form_of(name) in ("php", "python")
         if not named or entries[path].kind != "file" or not 0 < entries[path].size < _LARGEST_COMMENTED:
             continue

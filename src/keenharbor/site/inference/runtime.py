@@ -7,7 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 from keenharbor.base.text import plural
 from keenharbor.host import AnyPath
@@ -71,7 +71,7 @@ def runtime_in(
     """What the site runs on; None when there is no code in it."""
     counts: Counter[str] = Counter()
     for path, entry in entries.items():
-        language = _LANGUAGES.get(PurePosixPath(path).suffix.lower())
+        language = _LANGUAGES.get(posixpath.splitext(path)[1].lower())
         if language is not None and entry.kind == "file" and not in_dependencies(path):
             # A site's scripts for the browser are JavaScript too; on a server it comes with a package file.
             if language == "node" and "package.json" not in entries:
@@ -150,7 +150,7 @@ class _Environment:
 
 def _environment(ground: Ground, entries: Mapping[str, Entry]) -> _Environment | None:
     """The virtual environment of a site: in its tree, or where a scan leaves it out."""
-    in_tree = [ground.absolute(path) for path in sorted(entries) if PurePosixPath(path).name == "pyvenv.cfg"]
+    in_tree = [ground.absolute(path) for path in sorted(entries) if posixpath.basename(path) == "pyvenv.cfg"]
     for config in (*in_tree, *(f"{e}/pyvenv.cfg" for e in environments_beside(ground))):
         home = posixpath.dirname(config)
         packages = next(iter(ground.anywhere(home).glob("lib/python*/site-packages")), None)

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from pathlib import PurePosixPath
 
 from keenharbor.host import ReadPath
 from keenharbor.site.settings import (
@@ -47,7 +47,8 @@ _OWN_NAME = re.compile(
     r"(?i)(^|[._/-])(config(uration)?|settings?|conf|local\w*|env|parameters|options|site|sites|defines?|constants?|"
     r"production|prod|live|secrets?|common|base|main|general|global|database|db|app)([._/-]|\d|$)|config|settings"
 )
-_MOST_SOURCES = 600
+_MOST_SOURCES, _MOST_UNLIKELY = 600, 200
+"""So many files that hold settings are taken in, and so many of those that neither name nor place speaks for."""
 _CODE = ("php", "python")
 
 
@@ -66,7 +67,7 @@ class Source:
     def is_own(self) -> bool:
         """Whether what it says can be of the site itself, by its name and place: not of a library, an extension, a
         package or an example."""
-        name = PurePosixPath(self.path).name
+        name = posixpath.basename(self.path)
         if self.example or _MANIFEST.search(name) or _OF_OTHERS.search(self.path):
             return False
         return bool(_OWN_NAME.search(name if self.form in _CODE else self.path)) or "/" not in self.path
@@ -107,17 +108,19 @@ def settings_sources(root: ReadPath, entries: Mapping[str, Entry]) -> list[Sourc
         wanted.append((score, path, form))
     wanted.sort(key=lambda w: (-w[0], w[1]))
     found: list[Source] = []
+    unlikely = 0
     for score, path, form in wanted:
-        if len(found) >= _MOST_SOURCES:
+        if len(found) >= _MOST_SOURCES or (score < 0 and unlikely >= _MOST_UNLIKELY):
             break
         source = _read(root, path, form, score)
         if source is not None:
             found.append(source)
+            unlikely += score < 0
     return found
 
 
 def _score(path: str, form: SettingsForm) -> float:
-    name = PurePosixPath(path).name
+    name = posixpath.basename(path)
     score = 2.0 if _LIKELY_NAME.search(name) else 0.0
     score += 0.5 if _LIKELY_NAME.search(path) else 0.0
     score -= 0.3 * path.count("/")

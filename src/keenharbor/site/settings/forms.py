@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import difflib
+import posixpath
 from collections.abc import Iterator, Mapping
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from typing import Literal
 
 import tomlkit
@@ -25,10 +26,10 @@ _BY_SUFFIX: dict[str, SettingsForm] = {
 
 def form_of(path: str) -> SettingsForm | None:
     """The form that a file's name promises; None for a file that holds no settings."""
-    name = PurePosixPath(path).name.lower()
+    name = posixpath.basename(path).lower()
     if name == ".env" or name.startswith(".env."):
         return "env"
-    return _BY_SUFFIX.get(PurePosixPath(name).suffix)
+    return _BY_SUFFIX.get(posixpath.splitext(name)[1])
 
 
 def settings_in(text: str, form: SettingsForm, file: AnyPath | None = None) -> Iterator[Setting]:
