@@ -137,7 +137,7 @@ def test_a_cutover_does_what_was_rehearsed_and_a_rollback_undoes_it_with_every_l
     assert loans_of(scene.database_place, ("Maren Tull",)) == ["Maren Tull"]
     borrow(scene.address, "Kit Sandor", "long-tom-carrot")
     back = stage.run("rollback", "--yes", "--json").json
-    assert back["carried"] == {"loans": 1}
+    assert back["exact"] and back["carried"] == {"loans": {"new": 1, "changed": 0, "removed": 0}}
     assert loans_of(scene.database_place, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
     files, dump = state_of(scene)
     assert files == before[0]
@@ -154,7 +154,7 @@ def test_a_rollback_to_a_named_snapshot_carries_both_spans(stage: Stage) -> None
     stage.run("cutover", "--yes")
     borrow(scene.address, "Kit Sandor", "long-tom-carrot")
     first = stage.run("snapshot", "list", "--json").json[-1]["id"]
-    assert stage.run("rollback", first, "--yes", "--json").json["carried"] == {"loans": 2}
+    assert stage.run("rollback", first, "--yes", "--json").json["carried"]["loans"]["new"] == 2
     assert loans_of(scene.database_place, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
 
 
@@ -164,7 +164,9 @@ def test_what_cannot_be_carried_is_saved(stage: Stage) -> None:
     query(scene.database, "UPDATE loans SET returned_on = '2026-12-01' WHERE id = 5")
     query(scene.database, "DELETE FROM loans WHERE id = 6")
     query(scene.database, "INSERT INTO pages VALUES ('late', 'Late', 'x')")
-    told = stage.run("rollback", "--yes", "--json").json
+    first = stage.run("snapshot", "list", "--json").json[-1]["id"]
+    told = stage.run("rollback", first, "--yes", "--json").json
+    assert not told["exact"], "it is not from just before the cutover"
     saved = [json.loads(line) for line in Path(told["aside_file"]).read_text().splitlines()]
     assert [(s["row"]["id"], s["reason"][:7]) for s in saved] == [(5, "changed"), (6, "removed")]
     assert "table pages: 1 new row" in told["elsewhere"]

@@ -125,7 +125,7 @@ def test_an_interrupted_rollback_is_carried_on(quiet: Scene) -> None:
     (quiet.root / "core/half.py").write_text("half")
     journal(quiet, "rollback", "changing", safety=safety, target=target)
     told = harbor(quiet.folder, "settle", "--json").json["settled"]
-    assert (told["live_is"], "1 rows of visitors" in told["detail"]) == ("after", True)
+    assert (told["live_is"], "1 row carried over" in told["detail"]) == ("after", True)
     files, _ = state_of(quiet)
     assert files == before[0]
     assert query(quiet.database, "SELECT name FROM loans ORDER BY id DESC LIMIT 1") == [("Kit",)]

@@ -2,49 +2,196 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict
+
 import click
 from rich.console import Console
 from rich.text import Text
 
-from keenharbor.base.text import age, plural
+from keenharbor.base.errors import UsageError
+from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.live.journal import refuse_running
-from keenharbor.live.rollback import RollbackResult, default_target, preview_rollback, run_rollback
+from keenharbor.live.rollback import (
+    Merged,
+    Prefer,
+    RollbackResult,
+    default_way,
+    look_at_way,
+    refuse_undecided,
+    run_rollback,
+    ways_to,
+)
+from keenharbor.live.ways import WayBack, close_ways
+from keenharbor.merge.carry import TableCount
+from keenharbor.merge.model import Side
 from keenharbor.snapshot import find_snapshot
+
+_SIDES: Mapping[str, Side] = {"live": "theirs", "snapshot": "ours"}
+_MOST_SHOWN = 8
 
 
 @harbor_command(name="rollback")
 @click.argument("wanted", metavar="[SNAPSHOT]", required=False)
+@click.option("--look", is_flag=True, help="Only show what would be carried over, and what both sides changed.")
+@click.option("--prefer", type=click.Choice(list(_SIDES)), help="Who wins where both sides changed the same.")
+@click.option("--close", is_flag=True, help="Give up the way back: its snapshots may be thinned out.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
-def rollback(session: Session, wanted: str | None, yes: bool) -> None:
-    """Make live what SNAPSHOT holds (the one from just before the last cutover), and carry over what visitors added
-    since.
+def rollback(session: Session, wanted: str | None, look: bool, prefer: str | None, close: bool, yes: bool) -> None:
+    """Go back to before the last cutover (or to SNAPSHOT), with what people did since.
 
-    What cannot be carried over is saved beside the log, and the whole state before is kept as a snapshot."""
+    Rows of all tables that were added, changed or removed since the cutover's end come along, cell by cell, and files
+    that are no code. What has no place in the old site, and what both the upgrade and somebody since then changed, is
+    saved beside the log; the whole state before is kept as a snapshot."""
     site = session.site()
     refuse_running(site)
     store = session.store(site)
-    target = find_snapshot(store, wanted, site.name) if wanted else default_target(site, store)
-    carried = preview_rollback(site, target)
-    rows = ", ".join(plural(n, f"new row of {t}", f"new rows of {t}") for t, n in carried.items() if n) or "no new rows"
+    side: Prefer = _SIDES[prefer] if prefer else None
+    if close:
+        if wanted or look or prefer:
+            raise UsageError("--close stands alone")
+        closed = close_ways(site, store)
+        session.show(
+            {"closed": [s.id for s in closed]},
+            lambda out: show.headline(out, "done", f"{plural(len(closed), 'way')} back given up" if closed
+                                      else "there was no way back to give up"),
+        )  # fmt: skip
+        return
+    target = find_snapshot(store, wanted, site.name) if wanted else default_way(site, store).target
+    ways = ways_to(site, store, target)
+    began = time.monotonic()
+    merged = look_at_way(site, ways[0], side)
+    seconds = time.monotonic() - began
+    if look:
+        told = _as_json(ways, merged) | {"seconds": round(3 * seconds + 1, 1)}
+        session.show(told, lambda out: _render_look(out, ways, merged, 3 * seconds + 1))
+        return
+    refuse_undecided(site, merged, side)
+    over = f" (over {plural(len(ways), 'cutover')}, one behind the other)" if len(ways) > 1 else ""
     session.confirm(
         f"The live site {site.address} will go from core {site.told_versions()[0]} back to core "
         f"{target.manifest.facts.core}, "
-        f"snapshot {target.id} ({age(target.taken_at)}), carrying over {rows}.", yes,
+        f"snapshot {target.id} ({age(target.taken_at)}){over}, carrying over {merged.told()}.", yes,
     )  # fmt: skip
-    result = run_rollback(site, store, target, session.progress)
+    for way in ways:
+        result = run_rollback(site, store, way, session.progress, side)
     session.show(result.as_json(), lambda out: _render(out, result, age(target.taken_at)))
+
+
+def _as_json(ways: Sequence[WayBack], merged: Merged) -> dict[str, object]:
+    rows = merged.rows
+    return {
+        "target": ways[-1].target.id, "cutovers": len(ways), "exact": merged.exact,
+        "carried": {t: c.as_json() for t, c in rows.carried.items()}, "examples": rows.examples,
+        "files": merged.files_json(), "conflicts": merged.conflicts, "renumbered": rows.numbers,
+        "inferred": rows.inferred, "aside": [asdict(a) for a in rows.aside], "elsewhere": rows.elsewhere,
+    }  # fmt: skip
+
+
+def _render_look(out: Console, ways: Sequence[WayBack], merged: Merged, seconds: float) -> None:
+    target = ways[-1].target
+    out.print(Text.assemble(
+        ("The way back ", "bold"), f"to core {target.manifest.facts.core}, snapshot {target.id}, {age(target.taken_at)}"
+    ))  # fmt: skip
+    if len(ways) > 1:
+        out.print(
+            show.said("note", f"it leads over {plural(len(ways), 'cutover')}; shown is what the first would carry")
+        )
+    if not merged.exact:
+        out.print(show.said("caution", "the state at the cutover's end is not known: only new rows of the tables under "
+                                       "[visitor_data] come along"))  # fmt: skip
+    _render_rows(out, merged)
+    _render_files(out, merged)
+    _render_conflicts(out, merged.conflicts)
+    if merged.rows.aside:
+        show.heading(out, f"No place in the old site ({plural(len(merged.rows.aside), 'time')}): saved beside the log")
+        for aside in merged.rows.aside[:_MOST_SHOWN]:
+            out.print(show.said("note", f"{aside.table} {_key(aside.key)}: {aside.reason}"))
+        _more(out, len(merged.rows.aside))
+    for line in merged.rows.elsewhere:
+        out.print(show.said("note", f"goes with the way back: {line}"))
+    for line in merged.rows.inferred:
+        out.print(show.said("note", f"taken from the data: {line}"))
+    out.print(Text(f"\nNothing was changed. It would take about {duration(seconds)} of maintenance.", style="dim"))
+    show.next_step(out, "keenharbor rollback")
+
+
+def _render_rows(out: Console, merged: Merged) -> None:
+    if not merged.rows.carried:
+        out.print("No row was written since then that would have to be carried over.")
+        return
+    show.heading(out, "Rows that come along")
+    rows = []
+    for table, count in sorted(merged.rows.carried.items()):
+        examples = merged.rows.examples.get(table, [])
+        rows.append((table, *_numbers(count), examples[0] if examples else ""))
+    show.table(out, ("table", "new", "changed", "removed", "for example"), rows, right=(1, 2, 3), keep=(0, 1, 2, 3))
+
+
+def _numbers(count: TableCount) -> tuple[str, str, str]:
+    added, changed, removed = (f"{n:,}" if n else "" for n in (count.added, count.changed, count.removed))
+    return added, changed, removed
+
+
+def _render_files(out: Console, merged: Merged) -> None:
+    files = merged.files_json()
+    words = {"added": "came since", "changed": "changed since", "removed": "removed since",
+             "merged": "put together from both sides", "left": "go back with the code, edited since"}  # fmt: skip
+    if files:
+        show.heading(out, "Files")
+    for kind, paths in files.items():
+        shown = ", ".join(paths[:4]) + (f" and {len(paths) - 4} more" if len(paths) > 4 else "")
+        out.print(show.said("caution" if kind == "left" else "note", f"{words[kind]}: {shown}"))
+
+
+def _render_conflicts(out: Console, conflicts: Sequence[Mapping[str, object]]) -> None:
+    if not conflicts:
+        return
+    show.heading(out, f"Changed by the upgrade and by somebody since ({len(conflicts)})")
+    taken = {"theirs": "live", "ours": "the snapshot", "both": "both"}
+    rows = []
+    for c in conflicts[:_MOST_SHOWN]:
+        stays = taken[str(c["taken"])]
+        if "path" in c:
+            rows.append((str(c["path"]), str(c["clash"]), "", "", stays))
+        else:
+            key = c["key"]
+            assert isinstance(key, Mapping)
+            where = f"{c['table']} {_key(key)}"
+            rows.append(
+                (where, str(c["column"] or c["clash"]), show.cell(c["theirs"], 24), show.cell(c["ours"], 24), stays)
+            )
+    show.table(out, ("where", "what", "on live", "in the snapshot", "stays"), rows, keep=(4,))
+    _more(out, len(conflicts))
+    out.print(Text("The other is saved beside the log. [merge] in the site file, or --prefer, decides otherwise.",
+                   style="dim"))  # fmt: skip
+
+
+def _key(key: Mapping[str, object]) -> str:
+    return ", ".join(map(str, key.values()))
+
+
+def _more(out: Console, count: int) -> None:
+    if count > _MOST_SHOWN:
+        out.print(Text(f"and {count - _MOST_SHOWN} more (--json lists them)", style="dim"))
 
 
 def _render(out: Console, result: RollbackResult, old: str) -> None:
     show.headline(out, "done", f"{result.site} is back at core {result.core} on {result.runtime}")
-    carried = (
-        ", ".join(plural(n, f"row of {t}", f"rows of {t}") for t, n in result.carried.items()) or "nothing to carry"
+    carried = "; ".join(
+        TableCount(c["new"], c["changed"], c["removed"]).told(t) for t, c in sorted(result.carried.items())
     )
+    files = [f"{len(paths)} {kind}" for kind, paths in result.files.items() if kind != "left"]
     show.pairs(out, [
         ("from snapshot", Text(f"{result.target}, {old}")),
-        ("carried over", Text(carried, style="bold")),
+        ("carried over", Text(carried or "nothing to carry", style="bold")),
+        *([("files", Text(", ".join(files)))] if files else []),
+        *([("both changed", Text(plural(len(result.conflicts), "time"), style="yellow"))] if result.conflicts else []),
+        *([("renumbered", Text(", ".join(f"{n} of {t}" for t, n in result.renumbered.items())))] if result.renumbered
+            else []),
         ("not carried", Text(plural(result.aside, "row") if result.aside else "nothing")),
         *([("without", Text(f"columns that the old tables lack, in {plural(result.trimmed, 'row')}"))] if result.trimmed
             else []),
@@ -53,6 +200,12 @@ def _render(out: Console, result: RollbackResult, old: str) -> None:
     ])  # fmt: skip
     for remark in result.remarks:
         out.print(show.said("caution", remark))
+    if left := result.files.get("left"):
+        shown = ", ".join(left[:4]) + (f" and {len(left) - 4} more" if len(left) > 4 else "")
+        out.print(show.said("caution", f"edited since, and gone back with the code: {shown}"))
+    for line in result.inferred:
+        out.print(show.said("note", f"taken from the data: {line}"))
+    _render_conflicts(out, result.conflicts)
     if result.elsewhere:
         out.print()
         out.print(Text("What else had changed since, and went with the way back:", style="dim"))

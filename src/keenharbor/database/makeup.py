@@ -30,7 +30,7 @@ def makeup_of(ddl: str) -> Makeup:
     """The make-up that a ``CREATE TABLE`` gives."""
     columns: dict[str, str] = {}
     constraints: set[str] = set()
-    for element in _elements(ddl):
+    for element in elements_of(ddl):
         if _CONSTRAINT.match(element):
             constraints.add(_INDEX_NAME.sub(r"\1", _plain(_NAMED.sub("", element))))
         elif (named := _NAME.match(element)) is not None:
@@ -52,7 +52,7 @@ def _plain(text: str) -> str:
     return re.sub(r"\s+\)", ")", re.sub(r"\s*([(,])\s*", r"\1", bare)).strip().lower()
 
 
-def _elements(ddl: str) -> Iterator[str]:
+def elements_of(ddl: str) -> Iterator[str]:
     """What stands between the commas of the outermost parentheses."""
     depth, start, quote = 0, 0, ""
     for at, letter in enumerate(ddl):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from keenharbor.base.errors import UsageError
@@ -73,6 +73,22 @@ class _Nowhere:
 
     def put_rows(self, state: DatabaseState, tables: Collection[str], known: DatabaseState | None = None) -> int:
         return self.replace(state)
+
+    @contextlib.contextmanager
+    def merging(self) -> Iterator[None]:
+        yield
+
+    def change(self, table: str, key: Mapping[str, Value], values: Mapping[str, Value]) -> str | None:
+        return "the site has no database"
+
+    def delete(self, table: str, key: Mapping[str, Value]) -> int:
+        return 0
+
+    def count(self, table: str, values: Mapping[str, Value]) -> int:
+        return 0
+
+    def count_on(self, state: DatabaseState) -> None:
+        """There are no counters."""
 
     def insert(self, table: str, columns: Sequence[str], row: Sequence[Value]) -> str | None:
         return "the site has no database"

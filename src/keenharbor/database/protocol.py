@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal, NamedTuple, Protocol
@@ -327,6 +327,21 @@ class DatabaseWriter(Protocol):
 
     def script(self, sql: str) -> int:
         """Run SQL statements; returns how many rows they changed."""
+
+    def merging(self) -> contextlib.AbstractContextManager[None]:
+        """A block in which neither triggers nor foreign keys act on rows; keys, unique and check constraints do."""
+
+    def change(self, table: str, key: Mapping[str, Value], values: Mapping[str, Value]) -> str | None:
+        """Set cells of the row with that key; the engine's words when a constraint refuses it."""
+
+    def delete(self, table: str, key: Mapping[str, Value]) -> int:
+        """Remove the rows that hold these values; how many there were."""
+
+    def count(self, table: str, values: Mapping[str, Value]) -> int:
+        """How many rows hold these values."""
+
+    def count_on(self, state: DatabaseState) -> None:
+        """Give out no number again that was given out in ``state``: counters go on behind its own."""
 
 
 class Database(Protocol):

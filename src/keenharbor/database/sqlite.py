@@ -22,6 +22,7 @@ from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.memory import no_cycle_search
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import decode_json, encode_json
+from keenharbor.database.merging import MergesRows, Statement
 from keenharbor.database.protocol import (
     Block,
     DatabasePlace,
@@ -331,7 +332,7 @@ def _change_counter(file: Path) -> int | None:
     return None
 
 
-class _Writer:
+class _Writer(MergesRows):
     """Writes within one transaction of the engine."""
 
     def __init__(self, connection: sqlite3.Connection, path: Path, mark: str | None) -> None:
@@ -378,16 +379,22 @@ class _Writer:
         self, state: StoredState, present: Schema, only: Collection[str] | None, known: DatabaseState | None
     ) -> int:
         written = 0
+        with self._without_triggers(present), _own_errors(self._path):
+            here = _Snapshot(self._connection, present, self._path, self._mark)
+            for table, apart in list(differences(here, state, state.left_empty, only, known)):
+                written += write_difference(table, apart, state, self)
+        return written
+
+    @contextlib.contextmanager
+    def _without_triggers(self, present: Schema) -> Iterator[None]:
         triggers = [(n, ddl) for kind, n, ddl in present.objects if kind == "trigger"]
         with _own_errors(self._path):
             for name, _ in triggers:
                 self._connection.execute(f"DROP TRIGGER {quote(name)}")
-            here = _Snapshot(self._connection, present, self._path, self._mark)
-            for table, apart in list(differences(here, state, state.left_empty, only, known)):
-                written += write_difference(table, apart, state, self)
+        yield
+        with _own_errors(self._path):
             for _, ddl in triggers:
                 self._connection.execute(ddl)
-        return written
 
     def clear(self, table: Table) -> None:
         self._connection.execute(f"DELETE FROM {quote(table.name)}")
@@ -453,6 +460,55 @@ class _Writer:
                 f"UPDATE {quote(table)} SET {assignments} WHERE {condition}", [*values.values(), *key.values()]
             )
         return done.rowcount
+
+    @contextlib.contextmanager
+    def merging(self) -> Iterator[None]:
+        with _own_errors(self._path):
+            present = _read_schema(self._connection)
+        with self._without_triggers(present):  # foreign keys are off for as long as this writes
+            yield
+
+    def shown(self, table: str) -> str:
+        return quote(table)
+
+    def quoted(self, column: str) -> str:
+        return quote(column)
+
+    def bound(self, table: str, column: str, value: Value) -> tuple[str, Value]:
+        if isinstance(value, str) and any("\ud800" <= c <= "\udfff" for c in value):
+            return "CAST(? AS TEXT)", value.encode("utf-8", "surrogateescape")
+        return "?", value
+
+    def equals(self, table: str, column: str, value: Value) -> Statement:
+        holder, bound = self.bound(table, column, value)
+        return f"{quote(column)} IS {holder}", [bound]
+
+    def tried(self, statement: str, values: Sequence[Value]) -> int | str:
+        try:
+            return self._connection.execute(statement, values).rowcount
+        except sqlite3.IntegrityError as error:
+            return str(error)
+        except sqlite3.Error as error:
+            raise KeenHarborError(f"the database refused a change: {error}", where=self._path) from error
+
+    def asked(self, statement: str, values: Sequence[Value]) -> int:
+        with _own_errors(self._path):
+            return int(self._connection.execute(statement, values).fetchone()[0])
+
+    def count_on(self, state: DatabaseState) -> None:
+        if state.schema.table("sqlite_sequence") is None:
+            return
+        run = self._connection.execute
+        with _own_errors(self._path):
+            if not run("SELECT 1 FROM sqlite_schema WHERE name = 'sqlite_sequence'").fetchone():
+                return
+            there = {n for (n,) in run("SELECT name FROM sqlite_schema WHERE type = 'table'")}
+            for name, last in state.rows("sqlite_sequence"):
+                if (
+                    name in there
+                    and not run("UPDATE sqlite_sequence SET seq = max(seq, ?) WHERE name = ?", (last, name)).rowcount
+                ):
+                    run("INSERT INTO sqlite_sequence (name, seq) VALUES (?, ?)", (name, last))
 
     def script(self, sql: str) -> int:
         before = self._connection.total_changes

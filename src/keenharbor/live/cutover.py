@@ -73,6 +73,7 @@ class CutoverResult:
     site: str
     trial: str
     safety: str
+    arrival: str | None
     steps: tuple[dict[str, Any], ...]
     pages: int
     notes: tuple[Finding, ...]
@@ -186,6 +187,9 @@ def run_cutover(
         progress.stage("looking at live as in the trial")
         with change.spending("looking"):
             notes = looks.again(change.token, versions, place.rows)
+        progress.stage("saving the state on arrival")
+        with change.spending("saving the arrival"):
+            arrival = change.save_arrival(plan.carried)
         change.enter("done")
     late = _look_afterwards(looks, versions, change, progress)
     with contextlib.suppress(OSError):
@@ -195,7 +199,8 @@ def run_cutover(
     )
     change.log("done", detail, safety.id)
     return CutoverResult(
-        site.name, trial.id, safety.id, tuple(records), len(looks.whole.pages), tuple(notes), site.core_version(),
+        site.name, trial.id, safety.id, arrival.id if arrival is not None else None, tuple(records),
+        len(looks.whole.pages), tuple(notes), site.core_version(),
         f"{site.model.runtime.name} {site.runtime_version()}", round(time.monotonic() - began, 3),
         round(change.maintenance_seconds, 3), tuple(c.name for c in site.model.check if c.writes),
         tuple(change.remarks), {k: round(v, 3) for k, v in change.spent.items()}, tuple(late),

@@ -18,7 +18,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NoReturn
@@ -30,6 +30,7 @@ from keenharbor.base.text import size
 from keenharbor.compare import Visitor
 from keenharbor.compare.markup import read_markup
 from keenharbor.compare.visitor import VisitError
+from keenharbor.database.diff import Carried
 from keenharbor.live.flag import flag_path, maintenance_off, maintenance_on, pass_header, reload_host
 from keenharbor.live.journal import (
     ChangeKind,
@@ -43,6 +44,7 @@ from keenharbor.live.journal import (
     new_token,
 )
 from keenharbor.live.putting import put_back
+from keenharbor.live.ways import note_arrival
 from keenharbor.site.load import live_database_place
 from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
@@ -107,6 +109,24 @@ class Change:
         assert self.safety is not None
         options = TakeOptions(comment=comment, reason="before a step", every_row=True)
         return take_snapshot(self.site, self.store, options, self.progress, self.safety)
+
+    def save_arrival(self, carried: Sequence[Carried]) -> Snapshot | None:
+        """The state at the end of a cutover, before visitors are let in: what is done from here on is theirs. That it
+        could not be saved is a remark: the way back then goes by the tables of visitors alone."""
+        assert self.safety is not None
+        options = TakeOptions(comment="the state at the end of the cutover", reason="after a cutover", every_row=True)
+        try:
+            arrival = take_snapshot(self.site, self.store, options, self.progress, self.safety)
+            note_arrival(arrival, self.safety, carried)
+        except (OSError, KeenHarborError) as error:
+            told = error.what if isinstance(error, KeenHarborError) else error.strerror or str(error)
+            self.remarks.append(
+                f"the state on arrival could not be saved ({told}): a rollback will carry over new rows "
+                f"of visitors' tables alone"
+            )
+            self.progress.note(self.remarks[-1])
+            return None
+        return arrival
 
     def log(self, outcome: str, detail: str, subject: str = "") -> None:
         """Note an outcome; that it cannot be written is a remark, not another outcome."""

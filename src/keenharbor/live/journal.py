@@ -36,7 +36,8 @@ TOKEN_BYTES = 12
 
 class Journal(BaseModel):
     """An open change. ``safety`` is the snapshot of live before it; ``target`` the one that a rollback or a restore
-    goes back to, ``chosen`` what of it is given back."""
+    goes back to, ``chosen`` what of it is given back, ``prefer`` which side wins where both
+    changed the same."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -49,6 +50,7 @@ class Journal(BaseModel):
     target: str | None = None
     trial: str | None = None
     chosen: dict[str, object] | None = None
+    prefer: Literal["theirs", "ours"] | None = None
 
     @property
     def told(self) -> str:
@@ -62,6 +64,7 @@ class JournalFacts:
     target: str | None = None
     trial: str | None = None
     chosen: dict[str, object] | None = None
+    prefer: Literal["theirs", "ours"] | None = None
 
 
 def new_token() -> str:

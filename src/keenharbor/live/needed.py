@@ -4,19 +4,26 @@ from __future__ import annotations
 
 from keenharbor.clone.facts import list_clones
 from keenharbor.live.journal import open_journal
+from keenharbor.live.ways import open_ways
 from keenharbor.site.view import SiteView
+from keenharbor.store import Store
 from keenharbor.trial.result import list_trials
 
 
 def needed_snapshots(site: SiteView) -> dict[str, str]:
-    """By id, what needs the snapshot: an open change of live, a clone, the newest trial of each plan (for its
-    cutover)."""
+    """By id, what needs the snapshot: an open change of live, a way back, a clone, the newest trial of each plan
+    (for its cutover)."""
     found: dict[str, str] = {}
     seen: set[str] = set()
     for trial in list_trials(site.work):  # newest first
         if trial.plan_file not in seen:
             seen.add(trial.plan_file)
             found[trial.snapshot] = f"needed by trial {trial.id}"
+    if (site.store_folder / "store.json").exists():
+        for way in open_ways(site, Store(site.store_folder)):
+            for snapshot in (way.target, way.arrival):
+                if snapshot is not None:
+                    found[snapshot.id] = "needed by the way back ('keenharbor rollback --close' gives it up)"
     for clone in list_clones(site.work):
         found[clone.snapshot] = f"needed by clone {clone.id}"
     journal = open_journal(site.work)

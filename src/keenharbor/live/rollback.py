@@ -1,35 +1,57 @@
-"""Rollback: live goes back to a snapshot, and what visitors added since comes along."""
+"""Rollback: live goes back to a snapshot, and what people did since comes along.
+
+Where the state at the cutover's end is known (`keenharbor.live.ways`), everything that changed since then is carried
+onto the state before it, of all tables cell by cell, and of all files but the code. Without it nobody can tell what the
+upgrade did from what people did: then new rows come along of the tables alone that the site file calls visitors'."""
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
-from keenharbor.database import DatabaseState, DatabaseWriter, row_delta
+from keenharbor.database import DatabaseState, DatabaseWriter
 from keenharbor.live.environments import environment_back, environment_missing
 from keenharbor.live.flag import reload_host
 from keenharbor.live.guard import changing_live
 from keenharbor.live.journal import JournalFacts, last_change
-from keenharbor.live.putting import put_database_back, put_tree_back
-from keenharbor.merge.carry import CarriedOver, carry_over
+from keenharbor.live.putting import differing_tree, put_database_back, put_tree_back
+from keenharbor.live.ways import WayBack, open_ways
+from keenharbor.merge.carry import CarriedOver, carry_over, preview
+from keenharbor.merge.model import Side
+from keenharbor.merge.plan import MergePlan
+from keenharbor.merge.trees import MergedTree, merge_trees
 from keenharbor.site.log import LOG_NAME, read_log
+from keenharbor.site.passing import Passing
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, list_snapshots
 from keenharbor.store import Store
+from keenharbor.tree import Entry
+from keenharbor.tree.scan import Hashing, read_content
+
+CODE = ("core", "extensions", "themes")
+"""Areas that go back whole: what was edited in them since was made for other code."""
+Prefer = Side | None
 
 
 @dataclass(frozen=True)
 class RollbackResult:
-    """Where live went back to, what was carried over by table, what was put aside and where it is."""
+    """Where live went back to; what was carried over, by table, and of files; what was put aside and where it is; what
+    both sides had changed; in words, what was inferred, and what else differed."""
 
     site: str
     target: str
     safety: str
-    carried: dict[str, int]
+    exact: bool
+    carried: dict[str, dict[str, int]]
+    files: dict[str, list[str]]
+    conflicts: tuple[dict[str, object], ...]
+    renumbered: dict[str, int]
+    inferred: tuple[str, ...]
     aside: int
     trimmed: int
     aside_file: str | None
@@ -42,89 +64,196 @@ class RollbackResult:
         return asdict(self)
 
 
-def default_target(site: SiteView, store: Store) -> Snapshot:
-    """The safety snapshot of the last cutover, also of one that could not be logged. Raises `UsageError` when there was
+@dataclass
+class Merged:
+    """What a way back brings along."""
+
+    rows: CarriedOver = field(default_factory=CarriedOver)
+    files: MergedTree | None = None
+    exact: bool = False
+
+    @property
+    def conflicts(self) -> list[dict[str, object]]:
+        """What both sides had changed: cells, then files."""
+        files = self.files.conflicts if self.files is not None else []
+        return [asdict(c) for c in self.rows.conflicts] + [asdict(c) for c in files]
+
+    def files_json(self) -> dict[str, list[str]]:
+        """What became of files."""
+        found = self.files
+        if found is None:
+            return {}
+        parts = {"added": found.added, "changed": found.changed, "removed": found.removed,
+                 "merged": sorted(found.merged), "left": found.left}  # fmt: skip
+        return {word: paths for word, paths in parts.items() if paths}
+
+    def told(self) -> str:
+        """In a few words."""
+        rows = "; ".join(count.told(table) for table, count in sorted(self.rows.carried.items()))
+        files = plural(self.files.count, "file") if self.files is not None and self.files.count else ""
+        return ", and ".join(part for part in (rows, files) if part) or "nothing"
+
+
+def default_way(site: SiteView, store: Store) -> WayBack:
+    """The way back from the last cutover, also of one that could not be logged. Raises `UsageError` when there was
     none."""
-    log = read_log(site.work)
+    log, last = read_log(site.work), last_change(site.work)
+    if ways := open_ways(site, store):
+        return ways[0]
     done = [e for e in log.entries if e.command == "cutover" and e.outcome == "done"]
-    known = {s.id: s for s in list_snapshots(store, site.name)}
-    candidates = [e.subject for e in reversed(done)]
-    last = last_change(site.work)
-    if last is not None and last.kind == "cutover" and last.phase == "done" and last.safety is not None:
-        candidates.insert(0, last.safety)
-    elif log.damaged_behind(done[-1] if done else None):
+    if log.damaged_behind(done[-1] if done else None) and (last is None or last.kind != "cutover"):
         raise DamagedError(
             f"line {log.damaged[-1][0]} of the log is damaged, and may tell of a later cutover",
             where=site.work / LOG_NAME,
             advice="name the snapshot to go back to; 'keenharbor snapshot list' shows them",
         )  # fmt: skip
-    for candidate in candidates:
-        if candidate in known:
-            return known[candidate]
+    known = {s.id: s for s in list_snapshots(store, site.name)}
+    for entry in reversed(done):
+        if entry.subject in known:  # gone back from already, or given up: the snapshot is there yet
+            return WayBack(known[entry.subject], None)
     raise UsageError(
         "there was no cutover to go back from", where=site.work,
         advice="name the snapshot to go back to; 'keenharbor snapshot list' shows them",
     )  # fmt: skip
 
 
-def preview_rollback(site: SiteView, target: Snapshot) -> dict[str, int]:
-    """How many new rows of visitors would be carried over, by table; reads only."""
+def ways_to(site: SiteView, store: Store, target: Snapshot) -> list[WayBack]:
+    """How live gets to ``target``: back over each cutover since, one behind the other; or at once, by the rows of
+    visitors' tables alone, where it is not from before one that is open."""
+    ways = open_ways(site, store)
+    at = next((n for n, w in enumerate(ways) if w.target.id == target.id), None)
+    if at is None or any(w.arrival is None for w in ways[: at + 1]):
+        return [WayBack(target, None)]
+    return ways[: at + 1]
+
+
+def look_at_way(site: SiteView, way: WayBack, prefer: Prefer = None) -> Merged:
+    """What would be carried over if live went back now; reads only."""
     with site.reading_database() as live:
-        delta = row_delta(target.state, live)
-    return {t: len(delta.tables[t].added) for t in site.model.visitor_data.tables if t in delta.tables}
+        rows = preview(_plan(site, way, live, prefer))
+    if way.arrival is None:
+        return Merged(rows)
+    scan = site.scan()
+    read_content(site.files, scan, Hashing(), way.arrival.entries, None, lambda done, total: None)
+    files = merge_trees(way.arrival.entries, scan.entries, way.target.entries, CODE, _content_of(way.target, site))
+    return Merged(rows, files, exact=True)
 
 
-def run_rollback(site: SiteView, store: Store, target: Snapshot, progress: Progress) -> RollbackResult:
-    """Take a safety snapshot, then make live what ``target`` holds, plus visitors' new rows.
+def _content_of(snapshot: Snapshot, live: SiteView | None = None) -> Callable[[Entry], bytes]:
+    def content(entry: Entry) -> bytes:
+        if live is not None and not all(map(snapshot.store.has, entry.objects)):
+            return live.path(entry.path).read_bytes()
+        return b"".join(snapshot.store.read(o) for o in entry.objects)
 
-    One that fails is put back by the guard; one that is killed is carried on by `settle`: both ends are in the store,
-    so the outcome is the same."""
+    return content
+
+
+def run_rollback(
+    site: SiteView, store: Store, way: WayBack, progress: Progress, prefer: Prefer = None
+) -> RollbackResult:  # fmt: skip
+    """Take a safety snapshot, then make live what the way's target holds, with what people did since.
+
+    One that fails is put back by the guard; one that is killed is carried on by `settle`: all that it goes by is in
+    the store, so the outcome is the same."""
+    target = way.target
     if target.site != site.name:
         raise UsageError(f"snapshot {target.id} is of the site '{target.site}', not of '{site.name}'")
     why = f"before going back to {target.id}"
-    with changing_live(site, store, "rollback", progress, target, why, JournalFacts(target=target.id)) as change:
+    facts = JournalFacts(target=target.id, prefer=prefer)
+    with changing_live(site, store, "rollback", progress, way.arrival or target, why, facts) as change:
         assert change.safety is not None
         safety = change.safety
         change.enter("changing", safety.id)
         progress.stage(f"going back to snapshot {target.id}")
         if missing := environment_missing(site, target):
             progress.note(missing)
-        carried = go_back(change.live, target, safety)
-        aside_file = carried.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
+        merged = go_back(change.live, way, safety, prefer)
+        aside_file = merged.rows.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
         change.enter("done")
-    detail = f"to snapshot {target.id}; {plural(carried.rows, 'row')} carried over, {carried.not_carried} put aside"
+    detail = (
+        f"to snapshot {target.id}; {plural(merged.rows.rows, 'row')} carried over, {merged.rows.not_carried} put aside"
+    )
     change.log("done", detail, target.id)
-    return _result(site, target, safety, carried, aside_file, tuple(change.remarks))
+    return _result(site, target, safety, merged, aside_file, tuple(change.remarks))
 
 
-def go_back(site: Writable, target: Snapshot, safety: Snapshot) -> CarriedOver:
-    """Files of ``target``; its database plus the rows that visitors had added by ``safety``. Can be repeated."""
-    put_tree_back(site, target)
+def go_back(site: Writable, way: WayBack, safety: Snapshot, prefer: Prefer = None) -> Merged:
+    """Files and database of the way's target, with what people had done by ``safety``. Can be repeated."""
+    target, trees, files = way.target, None, None
+    if way.arrival is not None:
+        wanted, present = differing_tree(site, target)
+        files = merge_trees(way.arrival.entries, safety.entries, wanted, CODE, _content_of(target))
+        trees = _with_texts(files, target.store), present
+    put_tree_back(site, target, found=trees)
     environment_back(site, target)
-    base: DatabaseState = target.state
+    plan = _plan(site, way, safety.state, prefer)
     found: list[CarriedOver] = []
 
     def carry(writer: DatabaseWriter) -> None:
-        found.append(carry_over(base, safety.state, base, site.model.visitor_data.tables, writer))
+        found.append(carry_over(plan, writer))
 
     put_database_back(site, target, carry, safety)
     reload_host(site)
-    return found[0]
+    return Merged(found[0], files, way.arrival is not None)
+
+
+def _with_texts(files: MergedTree, store: Store) -> dict[str, Entry]:
+    """The entries, with texts that were put together from both sides as objects of the store."""
+    entries = dict(files.entries)
+    with store.in_use(), store.writing(1, forks=False) as writer:
+        for path, content in files.merged.items():
+            ids: list[str] = []
+            writer.put([content], [None], ids.extend)
+            writer.finish()
+            entries[path] = entries[path].with_objects(tuple(ids))._replace(size=len(content), stamp="")
+    return entries
+
+
+def _plan(site: SiteView, way: WayBack, theirs: DatabaseState, prefer: Prefer) -> MergePlan:
+    ours, model = way.target.state, site.model
+    standing = Passing(model.volatile).without
+    if way.arrival is None:
+        return MergePlan(ours, theirs, ours, standing=standing, only_added=model.visitor_data.tables)
+    sides: Mapping[str, Side] = {"live": "theirs", "snapshot": "ours"}
+
+    def rule(table: str) -> Side:
+        return prefer or sides.get(model.merge.tables.get(table, model.merge.wins), "theirs")
+
+    return MergePlan(way.arrival.state, theirs, ours, way.passages, rule, standing)
+
+
+def refuse_undecided(site: SiteView, merged: Merged, prefer: Prefer) -> None:
+    """Raise `UsageError` where both sides changed something, and the site file says to ask."""
+    part = site.model.merge
+    asked = [c for c in merged.rows.conflicts if part.tables.get(c.table, part.wins) == "ask"]
+    if asked and prefer is None:
+        listed = "; ".join(f"{c.table} {', '.join(map(str, c.key.values()))}" for c in asked[:3])
+        raise UsageError(
+            f"{plural(len(asked), 'thing')} that both the upgrade and somebody since then changed: {listed}",
+            where=site.site_file,
+            advice="'keenharbor rollback --look' shows them; add '--prefer live' or '--prefer snapshot'",
+        )
 
 
 def _result(
-    site: SiteView, target: Snapshot, safety: Snapshot, carried: CarriedOver, aside_file: Path | None,
+    site: SiteView, target: Snapshot, safety: Snapshot, merged: Merged, aside_file: Path | None,
     remarks: tuple[str, ...],
 ) -> RollbackResult:  # fmt: skip
+    rows = merged.rows
     return RollbackResult(
         site=site.name,
         target=target.id,
         safety=safety.id,
-        carried=carried.carried,
-        aside=carried.not_carried,
-        trimmed=carried.trimmed,
+        exact=merged.exact,
+        carried={table: count.as_json() for table, count in rows.carried.items()},
+        files=merged.files_json(),
+        conflicts=tuple(merged.conflicts),
+        renumbered=rows.numbers,
+        inferred=tuple(rows.inferred),
+        aside=rows.not_carried,
+        trimmed=rows.trimmed,
         aside_file=str(aside_file) if aside_file else None,
-        elsewhere=tuple(carried.elsewhere),
+        elsewhere=tuple(rows.elsewhere),
         core=site.core_version(),
         runtime=f"{site.model.runtime.name} {site.runtime_version()}",
         remarks=remarks,

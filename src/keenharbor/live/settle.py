@@ -24,7 +24,7 @@ from keenharbor.live.journal import (
 )
 from keenharbor.live.putting import put_back
 from keenharbor.live.restore import Chosen, put_back_chosen
-from keenharbor.live.rollback import go_back
+from keenharbor.live.rollback import go_back, ways_to
 from keenharbor.site.load import live_database_place
 from keenharbor.site.log import append_log
 from keenharbor.site.view import LEASE_NAME, SiteView
@@ -65,9 +65,10 @@ class _Settling:
     def store(self) -> Store:
         return Store(self.site.store_folder)
 
-    def log(self, detail: str) -> None:
+    def log(self, detail: str, subject: str = "") -> None:
+        """``subject`` is the snapshot that a way back led to."""
         try:
-            append_log(self.site.work, self.site.name, "settle", "settled", detail)
+            append_log(self.site.work, self.site.name, "settle", "settled", detail, subject)
         except OSError as error:
             self.remarks.append(f"the log could not be written: {error.strerror}")
 
@@ -121,7 +122,9 @@ def _settle_live(work: _Settling) -> Settled | None:
     steps_have_ended(site, WAIT_SECONDS)
     live_is, detail = _finish(work, journal)
     close_journal(site)
-    work.log(f"{journal.told}: {detail}")
+    work.log(
+        f"{journal.told}: {detail}", str(journal.target) if (journal.kind, live_is) == ("rollback", "after") else ""
+    )
     return Settled(journal.kind, journal.started_at, live_is, detail)
 
 
@@ -182,9 +185,10 @@ def _finish(work: _Settling, journal: Journal) -> tuple[str, str]:
             detail = f"what was chosen of snapshot {target.id} is on live"
         else:
             work.progress.stage(f"going on with the way back to snapshot {target.id}")
-            carried = go_back(work.live, target, safety)
-            carried.save_aside(work.site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
-            detail = f"live is as snapshot {target.id}, with {carried.rows} rows of visitors carried over"
+            way = ways_to(work.site, work.store, target)[-1]
+            merged = go_back(work.live, way, safety, journal.prefer)
+            merged.rows.save_aside(work.site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
+            detail = f"live is as snapshot {target.id}, with {plural(merged.rows.rows, 'row')} carried over"
     except DamagedError as error:
         work.progress.note(f"that cannot be done ({error.what}); putting back snapshot {safety.id}")
         return _back_to(work, safety)

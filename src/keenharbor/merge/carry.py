@@ -1,155 +1,366 @@
-"""Carrying rows over: ``delta(base → theirs)`` put onto ``ours``, by the columns that both have."""
+"""Carrying a merge out: what a plan says, done to a database that holds our side, row by row.
+
+Neither triggers nor foreign keys act meanwhile (what they did on their side is in the rows already). What a unique or
+another constraint refuses is tried again behind the rest, and put aside if it is refused still; what then would belong
+to nothing is put aside, too. Nothing is dropped in silence."""
 
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from keenharbor.base.durable import write_durably
 from keenharbor.base.text import plural
-from keenharbor.database import DatabaseState, DatabaseWriter, Row, TableDelta, encode_row, row_delta
-from keenharbor.database.diff import key_of
+from keenharbor.database import DatabaseWriter, RowDelta, Value, encode_row
+from keenharbor.database.references import Reference, references_in
+from keenharbor.merge.model import Aside, Cells, Change, Conflict
+from keenharbor.merge.plan import MergePlan, Told
+
+_EXAMPLES = 5
+ALONE = "what it belongs to is not there"
+
+
+@dataclass
+class TableCount:
+    """Rows of one table that were carried."""
+
+    added: int = 0
+    changed: int = 0
+    removed: int = 0
+
+    def __bool__(self) -> bool:
+        return bool(self.added or self.changed or self.removed)
+
+    def told(self, table: str) -> str:
+        """In words."""
+        parts = [(self.added, "new"), (self.changed, "changed"), (self.removed, "removed")]
+        return f"{table}: " + ", ".join(f"{n:,} {word}" for n, word in parts if n)
+
+    def as_json(self) -> dict[str, int]:
+        return {"new": self.added, "changed": self.changed, "removed": self.removed}
 
 
 @dataclass
 class CarriedOver:
-    """What was carried, by table; what was put aside, each row with table and reason; what else differs, in words.
+    """What was carried, by table; what was put aside; what both sides had changed; rows that got other numbers, by
+    table; in words, what else differs, and what was inferred.
 
-    ``trimmed`` counts the rows among those put aside that were carried but for columns which are not there any more.
-    """
+    ``trimmed`` counts the rows among those put aside that were carried but for columns which are not there."""
 
-    carried: dict[str, int] = field(default_factory=dict)
-    aside: list[dict[str, object]] = field(default_factory=list)
+    carried: dict[str, TableCount] = field(default_factory=dict)
+    examples: dict[str, list[str]] = field(default_factory=dict)
+    aside: list[Aside] = field(default_factory=list)
+    conflicts: list[Conflict] = field(default_factory=list)
+    numbers: dict[str, int] = field(default_factory=dict)
     trimmed: int = 0
     elsewhere: list[str] = field(default_factory=list)
+    inferred: list[str] = field(default_factory=list)
 
     @property
     def not_carried(self) -> int:
-        """Rows that are nowhere but in what was put aside."""
+        """Rows and cells that are nowhere but in what was put aside."""
         return len(self.aside) - self.trimmed
 
     @property
     def rows(self) -> int:
-        return sum(self.carried.values())
+        """Rows that were carried."""
+        return sum(c.added + c.changed + c.removed for c in self.carried.values())
 
-    def put_aside(self, table: str, reason: str, columns: Iterable[str], row: Row) -> None:
-        values = json.loads(encode_row(row))
-        self.aside.append({"table": table, "reason": reason, "row": dict(zip(columns, values, strict=True))})
+    def note(self, change: Change) -> None:
+        """A change that came through, or would."""
+        count = self.carried.setdefault(change.table, TableCount())
+        setattr(count, change.kind, getattr(count, change.kind) + 1)
+        shown = self.examples.setdefault(change.table, [])
+        if len(shown) < _EXAMPLES:
+            shown.append(_example(change))
+        if change.lost:
+            self.trimmed += 1
+            reason = f"carried, but for columns that are not there: {', '.join(change.lost)}"
+            self.aside.append(
+                Aside("cells", change.source, change.key, {c: change.row[c] for c in change.lost}, reason)
+            )
+
+    def take_back(self, change: Change, reason: str) -> None:
+        """A change that had come through and cannot stay."""
+        count = self.carried[change.table]
+        setattr(count, change.kind, getattr(count, change.kind) - 1)
+        self.put_aside(change, reason)
+
+    def put_aside(self, change: Change, reason: str) -> None:
+        """A change that has no place."""
+        what = {"added": "row", "changed": "cells", "removed": "removed"}[change.kind]
+        values = change.values if change.kind == "changed" else change.row
+        self.aside.append(Aside(what, change.source, change.key, values, reason))  # type: ignore[arg-type]
 
     def save_aside(self, file: Path) -> Path | None:
-        """Write what was not carried as JSON lines; None when everything was."""
-        if not self.aside:
+        """Write what was not carried, and what both sides had changed, as JSON lines; None when there is nothing."""
+        lines = [
+            {"table": a.table, "what": a.what, "reason": a.reason, "key": _plain(a.key), "row": _plain(a.values)}
+            for a in self.aside
+        ] + [
+            {
+                "table": c.table, "what": "conflict", "reason": c.clash, "key": _plain(c.key), "taken": c.taken,
+                "row": _plain({c.column or "*": c.theirs if c.taken == "ours" else c.ours}),
+            }
+            for c in self.conflicts
+        ]  # fmt: skip
+        if not lines:
             return None
-        write_durably(file, "".join(json.dumps(line, ensure_ascii=False) + "\n" for line in self.aside).encode())
+        write_durably(file, "".join(json.dumps(line, ensure_ascii=False) + "\n" for line in lines).encode())
         return file
 
 
-def carry_over(
-    base: DatabaseState, theirs: DatabaseState, ours: DatabaseState, tables: Iterable[str], writer: DatabaseWriter
-) -> CarriedOver:
-    """Add to ``ours`` (through ``writer``, which must hold it) the rows of ``tables`` that ``theirs`` has and
-    ``base`` has not.
+def _plain(cells: Cells) -> dict[str, object]:
+    return dict(zip(cells, json.loads(encode_row(tuple(cells.values()))), strict=True))
 
-    A row whose key ``ours`` has already with other values, one that a constraint refuses, values of columns that
-    ``ours`` lacks, and rows that were changed or removed are put aside, not dropped.
-    """
-    result = CarriedOver()
-    wanted = set(tables)
-    delta = row_delta(base, theirs)
-    waiting: list[_Carried] = []
+
+def _example(change: Change) -> str:
+    """A row in a few words: what it is called, or its longest short text."""
+    texts = [v for v in change.row.values() if isinstance(v, str) and 1 < len(v.strip()) <= 60 and not v.isdigit()]
+    said = max(texts, key=lambda v: (" " in v, len(v)), default="")
+    key = ", ".join(str(v) for v in change.key.values())
+    cells = f" ({', '.join(change.values)})" if change.kind == "changed" else ""
+    return f"{change.kind} {key}{f': {said}' if said else ''}{cells}"
+
+
+def told_elsewhere(delta: RowDelta, but: Iterable[str]) -> list[str]:
+    """In words, which other tables differ."""
+    found = []
     for name, table in sorted(delta.tables.items()):
-        if name in wanted:
-            waiting += _carry_table(name, table, theirs, ours, writer, result)
-        elif table.added or table.changed or table.removed:
-            counts = [("new", table.added), ("changed", table.changed), ("removed", table.removed)]
-            result.elsewhere.append(f"table {name}: " + ", ".join(plural(len(r), f"{w} row") for w, r in counts if r))
-    _carry_in_turn(waiting, writer, result)
+        counts = [("new", table.added), ("changed", table.changed), ("removed", table.removed)]
+        if name not in but and any(rows for _, rows in counts):
+            words = ", ".join(plural(len(r), f"{w} row") for w, r in counts if r)
+            found.append(f"table {name}: {words}")
+    return found
+
+
+def preview(plan: MergePlan) -> CarriedOver:
+    """What a plan would carry, as far as it can be known without a constraint being asked."""
+    told, result = Told(), _begun(plan)
+    for change in plan.changes(told):
+        result.note(change)
+    return _with(result, told)
+
+
+def carry_over(plan: MergePlan, writer: DatabaseWriter) -> CarriedOver:
+    """Carry a plan out through ``writer``, whose database holds our side."""
+    told, result = Told(), _begun(plan)
+    carrying = _Carrying(plan, writer, result)
+    with writer.merging():
+        for change in plan.changes(told):
+            carrying.take(change)
+        carrying.finish()
+    _with(result, told)
+    writer.count_on(plan.theirs)
+    result.carried = {table: count for table, count in result.carried.items() if count}
     return result
 
 
-@dataclass
-class _Carried:
-    """A row that is to be added: its columns and values there, the row as it was with its columns, those of them that
-    are not there any more, and why it was refused."""
-
-    table: str
-    columns: list[str]
-    values: Row
-    was: Row
-    was_columns: tuple[str, ...]
-    lost: list[str]
-    refusal: str = ""
+def _begun(plan: MergePlan) -> CarriedOver:
+    result = CarriedOver(numbers={table: len(numbers) for table, numbers in plan.numbers.items()})
+    if plan.only_added is not None:
+        result.elsewhere = told_elsewhere(plan.elsewhere, plan.only_added)
+    result.inferred = [f"{r.table}.{r.columns[0]} names rows of {r.to}" for r in plan.inferred]
+    result.inferred += [f"{c.table}.{c.column} counts rows of {c.of}" for c in plan.countings]
+    return result
 
 
-def _carry_in_turn(waiting: list[_Carried], writer: DatabaseWriter, result: CarriedOver) -> None:
-    """Add rows that had been refused, as long as some are taken: a row that belongs to another one (the fields of a
-    form that was sent) is refused until that is there, and which belongs to which the tables' names do not tell."""
-    taken = True
-    while waiting and taken:
-        taken, still = False, list[_Carried]()
-        for row in waiting:
-            row.refusal = writer.insert(row.table, row.columns, row.values) or ""
-            if row.refusal:
-                still.append(row)
-            else:
-                taken = True
-                _note_carried(row, result)
-        waiting = still
-    for row in waiting:
-        result.put_aside(row.table, f"refused: {row.refusal}", row.was_columns, row.was)
+def _with(result: CarriedOver, told: Told) -> CarriedOver:
+    result.aside = [*told.aside, *result.aside]
+    result.conflicts += told.conflicts
+    return result
 
 
-def _note_carried(row: _Carried, result: CarriedOver) -> None:
-    result.carried[row.table] = result.carried.get(row.table, 0) + 1
-    if any(row.was[row.was_columns.index(c)] is not None for c in row.lost):
-        reason = f"carried, but for columns that are not there any more: {', '.join(row.lost)}"
-        result.put_aside(row.table, reason, row.was_columns, row.was)
-        result.trimmed += 1
+class _Carrying:
+    """A plan under way."""
 
+    def __init__(self, plan: MergePlan, writer: DatabaseWriter, result: CarriedOver) -> None:
+        self._plan, self._writer, self._result = plan, writer, result
+        self._waiting: list[tuple[Change, str]] = []
+        self._removing: list[Change] = []
+        self._done: list[Change] = []
+        self._references = references_in(plan.ours.schema)
+        self._of_child: dict[str, list[Reference]] = {}
+        self._of_parent: dict[str, list[Reference]] = {}
+        for reference in self._references:
+            self._of_child.setdefault(reference.table, []).append(reference)
+            self._of_parent.setdefault(reference.to, []).append(reference)
+        self._lacking = {name: set(keys) for name, keys in plan.missing.items()}
 
-def _carry_table(
-    name: str,
-    delta: TableDelta,
-    theirs: DatabaseState,
-    ours: DatabaseState,
-    writer: DatabaseWriter,
-    result: CarriedOver,
-) -> list[_Carried]:
-    """Carry what can be; returns the rows that were refused for now."""
-    source, target = theirs.schema.table(name), ours.schema.table(name)
-    if source is None or target is None:
-        for row in delta.added:
-            result.put_aside(name, "the table is not there any more", delta.columns_right, row)
-        return []
-    refused: list[_Carried] = []
-    shared = [c for c in source.columns if c in target.columns]
-    lost = [c for c in source.columns if c not in target.columns]
-    pick = [source.columns.index(c) for c in shared]
-    keyed = all(k in shared for k in target.key)
-    key_at = [shared.index(k) for k in target.key] if keyed else []
-    wanted = {encode_row([row[pick[i]] for i in key_at]) for row in delta.added} if keyed else set()
-    # Of ours, row by row, only what has a key that is to be added is held.
-    present = {key: r for r in ours.rows(name) if (key := encode_row(key_of(target, r))) in wanted} if wanted else {}
-    for row in delta.added:
-        mapped = tuple(row[i] for i in pick)
-        there = present.get(encode_row([mapped[i] for i in key_at])) if keyed else None
-        if there is not None:
-            if encode_row([there[target.columns.index(c)] for c in shared]) != encode_row(mapped):
-                result.put_aside(name, "another row has this key", source.columns, row)
-            continue
-        carried = _Carried(name, shared, mapped, row, source.columns, lost)
-        if writer.insert(name, shared, mapped) is not None:
-            refused.append(carried)
+    def take(self, change: Change) -> None:
+        """Do what needs nothing else, note what does."""
+        if change.kind == "removed":
+            self._removing.append(change)
+        elif (refusal := self._try(change)) is not None:
+            self._waiting.append((change, refusal))
+
+    def finish(self) -> None:
+        """The rest, and what follows from it."""
+        self._let_no_row_stand_alone()  # before rows go that might be named again
+        self._remove()
+        self._retry()
+        self._let_no_row_stand_alone()
+        for change in self._done:
+            self._result.note(change)
+
+    def _try(self, change: Change) -> str | None:
+        if change.kind == "added":
+            refusal = self._writer.insert(change.table, list(change.values), tuple(change.values.values()))
         else:
-            _note_carried(carried, result)
-    for before, after in delta.changed:
-        # A migration that only filled a new column changed nothing that this table could hold.
-        both = [c for c in delta.columns_left if c in delta.columns_right]
-        left = [before[delta.columns_left.index(c)] for c in both]
-        if encode_row(left) != encode_row([after[delta.columns_right.index(c)] for c in both]):
-            result.put_aside(name, "changed since; the earlier row was put back", delta.columns_right, after)
-    for row in delta.removed:
-        result.put_aside(name, "removed since; the row was put back", delta.columns_left, row)
-    return refused
+            refusal = self._writer.change(change.table, change.key, change.values)
+        if refusal is None:
+            self._done.append(change)
+        return refusal
+
+    def _retry(self) -> None:
+        """What had been refused, as long as some of it is taken: a value that had to be unique has moved, or gone."""
+        taken = True
+        while self._waiting and taken:
+            still = [(c, refusal) for c, _ in self._waiting if (refusal := self._try(c)) is not None]
+            taken = len(still) < len(self._waiting)
+            self._waiting = still
+        for change, refusal in [item for refused in self._waiting for item in self._by_cell(*refused)]:
+            self._result.put_aside(change, f"refused: {refusal}")
+            if change.kind == "added":
+                self._lack(change)
+                self._count_less(change)
+
+    def _by_cell(self, change: Change, refusal: str) -> list[tuple[Change, str]]:
+        """Of a changed row that is refused as a whole, the cells that are refused alone."""
+        if change.kind != "changed" or len(change.values) == 1:
+            return [(change, refusal)]
+        cells = [replace(change, values={c: v}, was={c: change.was.get(c)}) for c, v in change.values.items()]
+        refused = [(cell, words) for cell in cells if (words := self._writer.change(cell.table, cell.key, cell.values))]
+        left = {c for cell, _ in refused for c in cell.values}
+        taken = {c: v for c, v in change.values.items() if c not in left}
+        if taken:
+            self._done.append(replace(change, values=taken, was={c: change.was.get(c) for c in taken}))
+        return refused
+
+    # -- removing ------------------------------------------------------------------------------------------------
+
+    def _remove(self) -> None:
+        """Remove what they removed, but for rows to which others of ours belong still: those that are not removed with
+        them. Rows that belong to each other go together."""
+        going = list(self._removing)
+        while True:
+            gone: dict[tuple[str, tuple[str, ...]], Counter[bytes]] = {}
+            for change in going:
+                for reference in self._of_child.get(change.table, ()):
+                    named = _named(reference.columns, self._in_ours(change))
+                    if named is not None:
+                        gone.setdefault((change.table, reference.columns), Counter())[named] += 1
+            stay = [c for c in going if self._is_needed(c, gone)]
+            if not stay:
+                break
+            for change in stay:
+                self._result.put_aside(change, "other rows belong to it still")
+                self._result.conflicts.append(
+                    Conflict(change.table, change.key, None, None, None, "ours", "still needed there")
+                )
+            kept = set(map(id, stay))
+            going = [c for c in going if id(c) not in kept]
+        for change in going:
+            removed = self._writer.delete(change.table, change.key)
+            table = self._plan.table_here(change.source)
+            if table is not None and table.keyless:  # the same row may be there several times, and one is to go
+                for _ in range(removed - 1):
+                    self._writer.insert(change.table, list(change.key), tuple(change.key.values()))
+            if removed:
+                self._done.append(change)
+
+    def _is_needed(self, change: Change, gone: dict[tuple[str, tuple[str, ...]], Counter[bytes]]) -> bool:
+        row = self._in_ours(change)
+        for reference in self._of_parent.get(change.table, ()):
+            named = _named(reference.to_columns, row)
+            if named is None:
+                continue
+            values = dict(zip(reference.columns, (row[c] for c in reference.to_columns), strict=True))
+            if self._writer.count(reference.table, values) > gone.get(
+                (reference.table, reference.columns), Counter()
+            ).get(named, 0):
+                return True
+        return False
+
+    def _in_ours(self, change: Change) -> dict[str, Value]:
+        """A row of theirs in our names; as ours has it, where that is another."""
+        if change.was:
+            return dict(change.was)
+        columns = self._plan.columns_here(change.source)
+        return {here: change.row[c] for c, here in columns.items() if c in change.row}
+
+    # -- what belongs to nothing --------------------------------------------------------------------------------
+
+    def _lack(self, change: Change) -> None:
+        """Note that a row of theirs is not in the result."""
+        for reference in self._of_parent.get(change.table, ()):
+            named = _named(reference.to_columns, change.values)
+            if named is not None:
+                self._lacking.setdefault(change.table, set()).add(named)
+
+    def _let_no_row_stand_alone(self) -> None:
+        """Take back what names a row that is not in the result, and then what names that."""
+        while any(self._lacking.values()):
+            alone = [(c, columns) for c in self._done if c.kind != "removed" and (columns := self._names_nothing(c))]
+            if not alone:
+                return
+            taken = {id(c) for c, _ in alone}
+            self._done = [c for c in self._done if id(c) not in taken]
+            for change, columns in alone:
+                if change.kind == "added":
+                    self._writer.delete(change.table, change.key)
+                    self._lack(change)
+                    self._count_less(change)
+                    self._result.put_aside(change, ALONE)
+                else:
+                    self._name_as_before(change, columns)
+
+    def _name_as_before(self, change: Change, columns: set[str]) -> None:
+        """Take back the cells of a changed row that name nothing; where what they named before went, too, nothing."""
+        before = {c: change.was.get(c) for c in columns}
+        back = replace(change, values=before)
+        if self._names_nothing(back, lacking=False):
+            before = dict.fromkeys(columns)
+        self._writer.change(change.table, change.key, before)
+        self._result.put_aside(replace(change, values={c: change.values[c] for c in columns}), ALONE)
+        rest = {c: v for c, v in change.values.items() if c not in columns}
+        if rest:
+            self._done.append(replace(change, values=rest))
+
+    def _names_nothing(self, change: Change, *, lacking: bool = True) -> set[str]:
+        """The columns in which a row names one that is not there: of those known to be lacking, or any."""
+        found: set[str] = set()
+        for reference in self._of_child.get(change.table, ()):
+            named = _named(reference.columns, change.values)
+            if named is None or (lacking and named not in self._lacking.get(reference.to, ())):
+                continue
+            values = {t: change.values[c] for c, t in zip(reference.columns, reference.to_columns, strict=True)}
+            if not self._writer.count(reference.to, values):
+                found.update(reference.columns)
+        return found
+
+    def _count_less(self, change: Change) -> None:
+        """A row that counts where others are counted was not carried."""
+        for counting in self._plan.countings:
+            parent = self._plan.table_here(counting.table)
+            column = self._plan.columns_here(counting.table).get(counting.column)
+            if counting.of != change.source or parent is None or column is None or len(parent.key) != 1:
+                continue
+            number = change.row.get(counting.by)
+            at = next((c for c in self._done if c.table == parent.name and c.key.get(parent.key[0]) == number), None)
+            value = at.values.get(column) if at is not None else None
+            if at is not None and isinstance(value, int):
+                less = Change(
+                    at.kind, at.table, at.key, {**at.values, column: value - 1}, at.source, at.row, at.was, at.lost
+                )
+                self._writer.change(at.table, at.key, {column: value - 1})
+                self._done[self._done.index(at)] = less
+
+
+def _named(columns: Iterable[str], cells: Cells) -> bytes | None:
+    """The row that a reference names; None where it names none."""
+    values = [cells.get(c) for c in columns]
+    return None if any(v is None for v in values) else encode_row(values)

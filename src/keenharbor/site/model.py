@@ -308,6 +308,18 @@ class VolatilePart(Part):
     rows: list[VolatileRows] = []
 
 
+Wins = Literal["live", "snapshot", "ask"]
+
+
+class MergePart(Part):
+    """Who ``wins`` where both the upgrade and somebody since then changed the same cell: what was done last on
+    ``live``, what the ``snapshot`` holds, or nobody before a person was ``ask``ed; by table in ``tables``. The other is
+    saved and listed."""
+
+    wins: Wins = "live"
+    tables: dict[str, Wins] = {}
+
+
 class LookPart(Part):
     """Where a look at the pages starts, and how many pages it takes in at most. ``log_in`` names the check after which
     the pages are walked once more on clones, as a member sees them; with ``pictures`` trials look with a browser, too.
@@ -407,6 +419,7 @@ class SiteFile(Part):
     snapshot: SnapshotPart = SnapshotPart()
     visitor_data: VisitorDataPart = VisitorDataPart()
     volatile: VolatilePart = VolatilePart()
+    merge: MergePart = MergePart()
     address: dict[Literal["setting"], str] = {}
     serve: ServePart | None = None
     commands: CommandsPart = CommandsPart()

@@ -22,7 +22,7 @@ READ_FORMATS = (2, 3, 4)
 
 Reason = Literal[
     "by hand", "scheduled", "before a trial", "before a cutover", "before a rollback", "before a restore",
-    "before a step",
+    "before a step", "after a cutover",
     "checkpoint",
 ]  # fmt: skip
 """Why a snapshot was taken."""

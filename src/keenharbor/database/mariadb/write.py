@@ -18,6 +18,7 @@ from keenharbor.database.lines import decode_copy, encode_copy
 from keenharbor.database.mariadb.read import TOO_LARGE
 from keenharbor.database.mariadb.schema import _columns, read_schema
 from keenharbor.database.mariadb.wire import BULK_MODE, CHECK_FAILED, own_errors, query_of, refusal_of, text_of
+from keenharbor.database.merging import MergesRows, Statement
 from keenharbor.database.protocol import (
     Block,
     DatabaseState,
@@ -34,7 +35,7 @@ if TYPE_CHECKING:
     from keenharbor.database.mariadb import MariadbDatabase
 
 
-class Writer:
+class Writer(MergesRows):
     """Writes within a transaction, but for definitions."""
 
     def __init__(self, database: MariadbDatabase, connection: pymysql.connections.Connection[Any]) -> None:
@@ -281,8 +282,47 @@ class Writer:
     def insert(self, table: str, columns: Sequence[str], row: Sequence[Value]) -> str | None:
         names = ", ".join(quote(c) for c in columns).replace("%", "%%")
         holders = ", ".join(_holder(self._way(table, c)) for c in columns)
+        done = self.tried(f"INSERT INTO {self.shown(table)} ({names}) VALUES ({holders})", row)
+        return done if isinstance(done, str) else None
+
+    @contextlib.contextmanager
+    def merging(self) -> Iterator[None]:
+        """What was written before is committed where there are triggers: they are taken away for the time."""
+        with own_errors(self._place):
+            present, _ = read_schema(query_of(self._connection))
+            triggers = [o for o in present.objects if o.kind == "trigger"]
+            self._run("SET @merge_mode = @@sql_mode, @merge_zone = @@time_zone, foreign_key_checks = 0")
+            # As rows are stored, but too long ones are refused and not cut.
+            self._run(f"SET sql_mode = '{BULK_MODE},STRICT_ALL_TABLES', time_zone = '+00:00'")
+            for _, name, _ in triggers:
+                self._run(f"DROP TRIGGER {quote(name)}")
+            if triggers:
+                self._connection.begin()
+        yield
+        with own_errors(self._place):
+            if triggers:
+                self._connection.commit()
+                self._run("SET @harbor_collation = @@collation_connection")
+                self._make(triggers, {})
+                self._run("SET collation_connection = @harbor_collation")
+                self._connection.begin()
+            self._run("SET foreign_key_checks = 1, sql_mode = @merge_mode, time_zone = @merge_zone")
+
+    def shown(self, table: str) -> str:
+        return quote(table).replace("%", "%%")
+
+    def quoted(self, column: str) -> str:
+        return quote(column).replace("%", "%%")
+
+    def bound(self, table: str, column: str, value: Value) -> tuple[str, Value]:
+        return _holder(self._way(table, column)), value
+
+    def equals(self, table: str, column: str, value: Value) -> Statement:
+        return f"{self.quoted(column)} <=> {_holder(self._way(table, column))}", [value]
+
+    def tried(self, statement: str, values: Sequence[Value]) -> int | str:
         try:
-            self._run(f"INSERT INTO {quote(table).replace('%', '%%')} ({names}) VALUES ({holders})", row)
+            return self._run(statement, values)
         except (pymysql.err.IntegrityError, pymysql.err.DataError) as error:
             return str(error.args[-1])
         except pymysql.err.OperationalError as error:
@@ -291,7 +331,25 @@ class Writer:
             raise refusal_of(error, self._place) from error
         except pymysql.err.MySQLError as error:
             raise refusal_of(error, self._place) from error
-        return None
+
+    def asked(self, statement: str, values: Sequence[Value]) -> int:
+        with own_errors(self._place), self._connection.cursor() as cursor:
+            cursor.execute(statement, values)
+            found = cursor.fetchone()
+        return int(found[0]) if found else 0
+
+    def count_on(self, state: DatabaseState) -> None:
+        """The server commits before it sets a counter."""
+        with own_errors(self._place):
+            present, _ = read_schema(query_of(self._connection))
+            for what, (value,) in state.schema.counters.items():
+                kind, _, name = what.partition(" ")
+                if what in present.counters and int(value) > present.counters[what][0]:
+                    if kind == "sequence":
+                        self._run(f"SELECT SETVAL({quote(name)}, {int(value)}, 0)")
+                    else:
+                        self._run(f"ALTER TABLE {quote(name)} AUTO_INCREMENT = {int(value)}")
+            self._connection.begin()
 
     def update(self, table: str, key: dict[str, Value], values: dict[str, Value]) -> int:
         assignments = ", ".join(f"{quote(c).replace('%', '%%')} = {_holder(self._way(table, c))}" for c in values)

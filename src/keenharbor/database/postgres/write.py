@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 import psycopg
@@ -12,6 +14,7 @@ from psycopg import sql
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import encode_copy
+from keenharbor.database.merging import MergesRows, Statement
 from keenharbor.database.postgres.read import ReadState
 from keenharbor.database.postgres.schema import _NO_EQUALITY, SchemaReader
 from keenharbor.database.postgres.wire import (
@@ -40,12 +43,14 @@ from keenharbor.database.words import double_quoted as quote
 MADE_FIRST = ("schema", "extension", "collation", "type", "sequence", "function")
 
 
-class Writer:
+class Writer(MergesRows):
     """Writes within one transaction, definitions too."""
 
     def __init__(self, connection: Connection, place: DatabasePlace) -> None:
         self._connection = connection
         self._place = place
+        self._shown: dict[str, str] = {}
+        self._types: dict[str, dict[str, str]] = {}
 
     def _run(self, text: str, values: Sequence[Any] | None = None) -> psycopg.Cursor[tuple[Any, ...]]:
         return run_statement(self._connection, text, values)
@@ -65,6 +70,7 @@ class Writer:
 
     def replace(self, state: DatabaseState, known: DatabaseState | None = None) -> int:
         wanted = state.schema
+        self._shown, self._types = {}, {}
         with own_errors(self._place):
             present = SchemaReader(self._connection).read()
             if isinstance(state, StoredState) and present.settled() == wanted.settled():
@@ -94,12 +100,22 @@ class Writer:
     ) -> int:
         here = ReadState(self._connection, present, self._place)
         changes = list(differences(here, state, state.left_empty, only, known))
+        written = 0
+        with self._unguarded(present, bool(changes)):
+            for table_facts, apart in changes:
+                written += write_difference(table_facts, apart, state, self)
+        self._count_on(present, state.schema, fresh=False)
+        return written
+
+    @contextlib.contextmanager
+    def _unguarded(self, present: Schema, needed: bool = True) -> Iterator[None]:
+        """Neither triggers nor foreign keys act on rows."""
         foreign = [(n, d) for k, n, d in present.objects if k == "constraint" and " FOREIGN KEY " in d]
         triggers: set[str] = set()
-        # Neither triggers nor foreign keys may act on rows that are put back; that is a superuser's to say. An owner
+        # That is a superuser's to say. An owner
         # takes the keys away for the time, and switches the triggers off.
         freely = self._tries("SET LOCAL session_replication_role = replica") is None
-        if not freely and changes:
+        if not freely and needed:
             for name, ddl in foreign:
                 table = ddl.removeprefix("ALTER TABLE ").removeprefix("ONLY ").split(" ADD CONSTRAINT ")[0]
                 constraint = name.removesuffix(f" on {table}")
@@ -107,19 +123,60 @@ class Writer:
             triggers = {n.rpartition(" on ")[2] for k, n, _ in present.objects if k == "trigger"}
             for table in triggers:
                 self._run(f"ALTER TABLE {table} DISABLE TRIGGER USER")
-        written = 0
-        for table_facts, apart in changes:
-            written += write_difference(table_facts, apart, state, self)
+        yield
         if freely:
             self._run("SET LOCAL session_replication_role = origin")
-        elif changes:
+        elif needed:
             for table in triggers:
                 self._run(f"ALTER TABLE {table} ENABLE TRIGGER USER")
             self._make([o for o in present.objects if o.kind == "trigger state"])
             for _, ddl in foreign:
                 self._run(ddl)
-        self._count_on(present, state.schema, fresh=False)
-        return written
+
+    @contextlib.contextmanager
+    def merging(self) -> Iterator[None]:
+        with own_errors(self._place):
+            present = SchemaReader(self._connection).read()
+        with self._unguarded(present):
+            yield
+
+    def shown(self, table: str) -> str:
+        return self._parts(table).replace("%", "%%")
+
+    def quoted(self, column: str) -> str:
+        return quote(column).replace("%", "%%")
+
+    def bound(self, table: str, column: str, value: Value) -> tuple[str, Value]:
+        return "%s", bound_value(value)
+
+    def equals(self, table: str, column: str, value: Value) -> Statement:
+        if value is None:
+            return f"{self.quoted(column)} IS NULL", []
+        as_text = "::text" if self._column_types(table).get(column) in _NO_EQUALITY else ""
+        return f"{self.quoted(column)}{as_text} = %s", [bound_value(value)]
+
+    def tried(self, statement: str, values: Sequence[Value]) -> int | str:
+        self._run("SAVEPOINT harbor_row")
+        try:
+            changed = self._run(statement, values).rowcount
+        except (psycopg.IntegrityError, psycopg.DataError) as error:
+            self._run("ROLLBACK TO SAVEPOINT harbor_row")
+            return (error.diag.message_primary or str(error)).strip()
+        except psycopg.Error as error:
+            raise refusal_of(error, self._place) from error
+        self._run("RELEASE SAVEPOINT harbor_row")
+        return changed
+
+    def asked(self, statement: str, values: Sequence[Value]) -> int:
+        with own_errors(self._place):
+            found = self._run(statement, values).fetchone()
+        return int(found[0]) if found else 0
+
+    def count_on(self, state: DatabaseState) -> None:
+        with own_errors(self._place):
+            present = SchemaReader(self._connection).read()
+            known = {what: last for what, last in state.schema.counters.items() if what in present.counters}
+            self._count_on(present, replace(state.schema, counters=known), fresh=False)
 
     def _drop_everything(self, present: Schema, wanted: Schema) -> None:
         for kind, name, _ in reversed(present.objects):
@@ -215,13 +272,16 @@ class Writer:
 
     def _parts(self, table: str) -> str:
         """A shown table name as an identifier."""
+        if table in self._shown:
+            return self._shown[table]
         found = self._run(
             "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
             "WHERE c.relkind IN ('r', 'p')"
         ).fetchall()
         for namespace, name in found:
             if name_of(namespace, name)[0] == table:
-                return f"{quote(namespace)}.{quote(name)}"
+                self._shown[table] = f"{quote(namespace)}.{quote(name)}"
+                return self._shown[table]
         raise UsageError(f"there is no table '{table}'", where=str(self._place))
 
     def insert(self, table: str, columns: Sequence[str], row: Sequence[Value]) -> str | None:
@@ -240,28 +300,27 @@ class Writer:
         return None
 
     def update(self, table: str, key: dict[str, Value], values: dict[str, Value]) -> int:
-        types = self._column_types(table)
         assignments = ", ".join(f"{quote(c).replace('%', '%%')} = %s" for c in values)
-        condition = " AND ".join(
-            f"{quote(c).replace('%', '%%')}{'::text' if types.get(c) in _NO_EQUALITY else ''} "
-            + ("= %s" if v is not None else "IS NULL")
-            for c, v in key.items()
-        )
+        said = [self.equals(table, c, v) for c, v in key.items()]
         with own_errors(self._place):
             done = self._run(
-                f"UPDATE {self._parts(table).replace('%', '%%')} SET {assignments} WHERE {condition}",
-                [bound_value(v) for v in (*values.values(), *(k for k in key.values() if k is not None))],
+                f"UPDATE {self._parts(table).replace('%', '%%')} SET {assignments} WHERE "
+                f"{' AND '.join(c for c, _ in said)}",
+                [*map(bound_value, values.values()), *(v for _, bound in said for v in bound)],
             )
         return done.rowcount
 
     def _column_types(self, table: str) -> dict[str, str]:
-        return dict(
+        if table in self._types:
+            return self._types[table]
+        self._types[table] = dict(
             self._run(
                 "SELECT a.attname, t.typname FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid "
                 "WHERE a.attrelid = %s::regclass AND a.attnum > 0 AND NOT a.attisdropped",
                 [self._parts(table)],
             ).fetchall()
         )
+        return self._types[table]
 
     def script(self, sql_text: str) -> int:
         changed = 0
