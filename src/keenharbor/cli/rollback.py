@@ -17,8 +17,8 @@ from keenharbor.cli.base import Session, harbor_command
 from keenharbor.live.journal import refuse_running
 from keenharbor.live.rollback import (
     Merged,
-    Prefer,
     RollbackResult,
+    Wishes,
     default_way,
     look_at_way,
     refuse_undecided,
@@ -38,9 +38,20 @@ _MOST_SHOWN = 8
 @click.argument("wanted", metavar="[SNAPSHOT]", required=False)
 @click.option("--look", is_flag=True, help="Only show what would be carried over, and what both sides changed.")
 @click.option("--prefer", type=click.Choice(list(_SIDES)), help="Who wins where both sides changed the same.")
+@click.option(
+    "--without", multiple=True, metavar="TABLE[.COLUMN]", help="What was done to it since does not come along."
+)
 @click.option("--close", is_flag=True, help="Give up the way back: its snapshots may be thinned out.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
-def rollback(session: Session, wanted: str | None, look: bool, prefer: str | None, close: bool, yes: bool) -> None:
+def rollback(
+    session: Session,
+    wanted: str | None,
+    look: bool,
+    prefer: str | None,
+    without: tuple[str, ...],
+    close: bool,
+    yes: bool,
+) -> None:
     """Go back to before the last cutover (or to SNAPSHOT), with what people did since.
 
     Rows of all tables that were added, changed or removed since the cutover's end come along, cell by cell, and files
@@ -49,9 +60,9 @@ def rollback(session: Session, wanted: str | None, look: bool, prefer: str | Non
     site = session.site()
     refuse_running(site)
     store = session.store(site)
-    side: Prefer = _SIDES[prefer] if prefer else None
+    wishes = Wishes(_SIDES[prefer] if prefer else None, without)
     if close:
-        if wanted or look or prefer:
+        if wanted or look or prefer or without:
             raise UsageError("--close stands alone")
         closed = close_ways(site, store)
         session.show(
@@ -63,13 +74,15 @@ def rollback(session: Session, wanted: str | None, look: bool, prefer: str | Non
     target = find_snapshot(store, wanted, site.name) if wanted else default_way(site, store).target
     ways = ways_to(site, store, target)
     began = time.monotonic()
-    merged = look_at_way(site, ways[0], side)
+    merged = look_at_way(site, ways[0], wishes)
     seconds = time.monotonic() - began
     if look:
         told = _as_json(ways, merged) | {"seconds": round(3 * seconds + 1, 1)}
         session.show(told, lambda out: _render_look(out, ways, merged, 3 * seconds + 1))
         return
-    refuse_undecided(site, merged, side)
+    refuse_undecided(site, merged, wishes)
+    for words in _suspicions(merged):
+        session.progress.note(words)
     over = f" (over {plural(len(ways), 'cutover')}, one behind the other)" if len(ways) > 1 else ""
     session.confirm(
         f"The live site {site.address} will go from core {site.told_versions()[0]} back to core "
@@ -77,7 +90,7 @@ def rollback(session: Session, wanted: str | None, look: bool, prefer: str | Non
         f"snapshot {target.id} ({age(target.taken_at)}){over}, carrying over {merged.told()}.", yes,
     )  # fmt: skip
     for way in ways:
-        result = run_rollback(site, store, way, session.progress, side)
+        result = run_rollback(site, store, way, session.progress, wishes)
     session.show(result.as_json(), lambda out: _render(out, result, age(target.taken_at)))
 
 
@@ -86,6 +99,7 @@ def _as_json(ways: Sequence[WayBack], merged: Merged) -> dict[str, object]:
     return {
         "target": ways[-1].target.id, "cutovers": len(ways), "exact": merged.exact,
         "carried": {t: c.as_json() for t, c in rows.carried.items()}, "examples": rows.examples,
+        "changed_alike": {c: asdict(a) for c, a in rows.alike.items() if a.suspicious},
         "files": merged.files_json(), "conflicts": merged.conflicts, "renumbered": rows.numbers,
         "inferred": rows.inferred, "aside": [asdict(a) for a in rows.aside], "elsewhere": rows.elsewhere,
     }  # fmt: skip
@@ -129,6 +143,17 @@ def _render_rows(out: Console, merged: Merged) -> None:
         examples = merged.rows.examples.get(table, [])
         rows.append((table, *_numbers(count), examples[0] if examples else ""))
     show.table(out, ("table", "new", "changed", "removed", "for example"), rows, right=(1, 2, 3), keep=(0, 1, 2, 3))
+    for words in _suspicions(merged):
+        out.print(show.said("caution", words))
+
+
+def _suspicions(merged: Merged) -> list[str]:
+    """Cells that changed all in one way, as a program does it: it may be what one goes back for."""
+    return [
+        f"{column} changed from {show.cell(alike.before, 20)} to {show.cell(alike.after, 20)} in "
+        f"{plural(alike.rows, 'row')}: if that was no person's doing, add --without {column}"
+        for column, alike in merged.rows.alike.items() if alike.suspicious
+    ]  # fmt: skip
 
 
 def _numbers(count: TableCount) -> tuple[str, str, str]:

@@ -195,7 +195,9 @@ class _Story:
         self._visit(LATER_VISITORS, 2)
         run("compare", "before-4.0", "live", "--no-pages", expect=1)
         player.chapter("10. Back to the old site, with every loan")
-        run("rollback", "--yes", expect=0)
+        run("rollback", "--look", expect=0)
+        player.say("The suspended members are the new release's doing, and nobody's: they do not come along.")
+        run("rollback", "--without", "members.suspended", "--yes", expect=0)
         self._look("after the rollback")
         answer = borrow(scene.address, "Ada Quill", SEEDS[0], "member20@post.example")
         self._told.seen["the member again"] = answer

@@ -37,7 +37,7 @@ TOKEN_BYTES = 12
 class Journal(BaseModel):
     """An open change. ``safety`` is the snapshot of live before it; ``target`` the one that a rollback or a restore
     goes back to, ``chosen`` what of it is given back, ``prefer`` which side wins where both
-    changed the same."""
+    changed the same, ``without`` the tables and columns whose changes do not come along."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -51,6 +51,7 @@ class Journal(BaseModel):
     trial: str | None = None
     chosen: dict[str, object] | None = None
     prefer: Literal["theirs", "ours"] | None = None
+    without: tuple[str, ...] = ()
 
     @property
     def told(self) -> str:
@@ -65,6 +66,7 @@ class JournalFacts:
     trial: str | None = None
     chosen: dict[str, object] | None = None
     prefer: Literal["theirs", "ours"] | None = None
+    without: tuple[str, ...] = ()
 
 
 def new_token() -> str:

@@ -35,7 +35,18 @@ from keenharbor.tree.scan import Hashing, read_content
 
 CODE = ("core", "extensions", "themes")
 """Areas that go back whole: what was edited in them since was made for other code."""
-Prefer = Side | None
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What a person decided of a way back: which side wins where both changed the same (none: what the site file
+    says), and the tables and columns (``table.column``) whose changes do not come along."""
+
+    prefer: Side | None = None
+    without: tuple[str, ...] = ()
+
+
+AS_USUAL = Wishes()
 
 
 @dataclass(frozen=True)
@@ -127,16 +138,25 @@ def ways_to(site: SiteView, store: Store, target: Snapshot) -> list[WayBack]:
     return ways[: at + 1]
 
 
-def look_at_way(site: SiteView, way: WayBack, prefer: Prefer = None) -> Merged:
+def look_at_way(site: SiteView, way: WayBack, wishes: Wishes = AS_USUAL) -> Merged:
     """What would be carried over if live went back now; reads only."""
     with site.reading_database() as live:
-        rows = preview(_plan(site, way, live, prefer))
+        _refuse_strange(wishes, live)
+        rows = preview(_plan(site, way, live, wishes))
     if way.arrival is None:
         return Merged(rows)
     scan = site.scan()
     read_content(site.files, scan, Hashing(), way.arrival.entries, None, lambda done, total: None)
     files = merge_trees(way.arrival.entries, scan.entries, way.target.entries, CODE, _content_of(way.target, site))
     return Merged(rows, files, exact=True)
+
+
+def _refuse_strange(wishes: Wishes, live: DatabaseState) -> None:
+    for named in wishes.without:
+        table, _, column = named.rpartition(".")
+        found = live.schema.table(table)
+        if live.schema.table(named) is None and (found is None or column not in found.columns):
+            raise UsageError(f"--without: the database has no table or column '{named}'")
 
 
 def _content_of(snapshot: Snapshot, live: SiteView | None = None) -> Callable[[Entry], bytes]:
@@ -149,7 +169,7 @@ def _content_of(snapshot: Snapshot, live: SiteView | None = None) -> Callable[[E
 
 
 def run_rollback(
-    site: SiteView, store: Store, way: WayBack, progress: Progress, prefer: Prefer = None
+    site: SiteView, store: Store, way: WayBack, progress: Progress, wishes: Wishes = AS_USUAL
 ) -> RollbackResult:  # fmt: skip
     """Take a safety snapshot, then make live what the way's target holds, with what people did since.
 
@@ -159,7 +179,7 @@ def run_rollback(
     if target.site != site.name:
         raise UsageError(f"snapshot {target.id} is of the site '{target.site}', not of '{site.name}'")
     why = f"before going back to {target.id}"
-    facts = JournalFacts(target=target.id, prefer=prefer)
+    facts = JournalFacts(target=target.id, prefer=wishes.prefer, without=wishes.without)
     with changing_live(site, store, "rollback", progress, way.arrival or target, why, facts) as change:
         assert change.safety is not None
         safety = change.safety
@@ -167,7 +187,7 @@ def run_rollback(
         progress.stage(f"going back to snapshot {target.id}")
         if missing := environment_missing(site, target):
             progress.note(missing)
-        merged = go_back(change.live, way, safety, prefer)
+        merged = go_back(change.live, way, safety, wishes)
         aside_file = merged.rows.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
         change.enter("done")
     detail = (
@@ -177,7 +197,7 @@ def run_rollback(
     return _result(site, target, safety, merged, aside_file, tuple(change.remarks))
 
 
-def go_back(site: Writable, way: WayBack, safety: Snapshot, prefer: Prefer = None) -> Merged:
+def go_back(site: Writable, way: WayBack, safety: Snapshot, wishes: Wishes = AS_USUAL) -> Merged:
     """Files and database of the way's target, with what people had done by ``safety``. Can be repeated."""
     target, trees, files = way.target, None, None
     if way.arrival is not None:
@@ -186,7 +206,7 @@ def go_back(site: Writable, way: WayBack, safety: Snapshot, prefer: Prefer = Non
         trees = _with_texts(files, target.store), present
     put_tree_back(site, target, found=trees)
     environment_back(site, target)
-    plan = _plan(site, way, safety.state, prefer)
+    plan = _plan(site, way, safety.state, wishes)
     found: list[CarriedOver] = []
 
     def carry(writer: DatabaseWriter) -> None:
@@ -209,7 +229,7 @@ def _with_texts(files: MergedTree, store: Store) -> dict[str, Entry]:
     return entries
 
 
-def _plan(site: SiteView, way: WayBack, theirs: DatabaseState, prefer: Prefer) -> MergePlan:
+def _plan(site: SiteView, way: WayBack, theirs: DatabaseState, wishes: Wishes) -> MergePlan:
     ours, model = way.target.state, site.model
     standing = Passing(model.volatile).without
     if way.arrival is None:
@@ -217,16 +237,16 @@ def _plan(site: SiteView, way: WayBack, theirs: DatabaseState, prefer: Prefer) -
     sides: Mapping[str, Side] = {"live": "theirs", "snapshot": "ours"}
 
     def rule(table: str) -> Side:
-        return prefer or sides.get(model.merge.tables.get(table, model.merge.wins), "theirs")
+        return wishes.prefer or sides.get(model.merge.tables.get(table, model.merge.wins), "theirs")
 
-    return MergePlan(way.arrival.state, theirs, ours, way.passages, rule, standing)
+    return MergePlan(way.arrival.state, theirs, ours, way.passages, rule, standing, without=wishes.without)
 
 
-def refuse_undecided(site: SiteView, merged: Merged, prefer: Prefer) -> None:
+def refuse_undecided(site: SiteView, merged: Merged, wishes: Wishes) -> None:
     """Raise `UsageError` where both sides changed something, and the site file says to ask."""
     part = site.model.merge
     asked = [c for c in merged.rows.conflicts if part.tables.get(c.table, part.wins) == "ask"]
-    if asked and prefer is None:
+    if asked and wishes.prefer is None:
         listed = "; ".join(f"{c.table} {', '.join(map(str, c.key.values()))}" for c in asked[:3])
         raise UsageError(
             f"{plural(len(asked), 'thing')} that both the upgrade and somebody since then changed: {listed}",

@@ -24,7 +24,7 @@ from keenharbor.live.journal import (
 )
 from keenharbor.live.putting import put_back
 from keenharbor.live.restore import Chosen, put_back_chosen
-from keenharbor.live.rollback import go_back, ways_to
+from keenharbor.live.rollback import Wishes, go_back, ways_to
 from keenharbor.site.load import live_database_place
 from keenharbor.site.log import append_log
 from keenharbor.site.view import LEASE_NAME, SiteView
@@ -186,7 +186,7 @@ def _finish(work: _Settling, journal: Journal) -> tuple[str, str]:
         else:
             work.progress.stage(f"going on with the way back to snapshot {target.id}")
             way = ways_to(work.site, work.store, target)[-1]
-            merged = go_back(work.live, way, safety, journal.prefer)
+            merged = go_back(work.live, way, safety, Wishes(journal.prefer, journal.without))
             merged.rows.save_aside(work.site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
             detail = f"live is as snapshot {target.id}, with {plural(merged.rows.rows, 'row')} carried over"
     except DamagedError as error:

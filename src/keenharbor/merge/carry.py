@@ -20,6 +20,7 @@ from keenharbor.merge.model import Aside, Cells, Change, Conflict
 from keenharbor.merge.plan import MergePlan, Told
 
 _EXAMPLES = 5
+MANY = 10
 ALONE = "what it belongs to is not there"
 
 
@@ -44,6 +45,26 @@ class TableCount:
 
 
 @dataclass
+class Alike:
+    """What became of the cells of one column: how many, and from what to what, where that is the same in all."""
+
+    before: Value
+    after: Value
+    rows: int = 0
+    the_same: bool = True
+
+    def count(self, before: Value, after: Value) -> None:
+        """One more cell."""
+        self.rows += 1
+        self.the_same = self.the_same and (before, after) == (self.before, self.after)
+
+    @property
+    def suspicious(self) -> bool:
+        """Whether so many cells changed in one way as people seldom change them."""
+        return self.the_same and self.rows >= MANY
+
+
+@dataclass
 class CarriedOver:
     """What was carried, by table; what was put aside; what both sides had changed; rows that got other numbers, by
     table; in words, what else differs, and what was inferred.
@@ -55,6 +76,7 @@ class CarriedOver:
     aside: list[Aside] = field(default_factory=list)
     conflicts: list[Conflict] = field(default_factory=list)
     numbers: dict[str, int] = field(default_factory=dict)
+    alike: dict[str, Alike] = field(default_factory=dict)
     trimmed: int = 0
     elsewhere: list[str] = field(default_factory=list)
     inferred: list[str] = field(default_factory=list)
@@ -73,6 +95,9 @@ class CarriedOver:
         """A change that came through, or would."""
         count = self.carried.setdefault(change.table, TableCount())
         setattr(count, change.kind, getattr(count, change.kind) + 1)
+        for column, value in change.values.items() if change.kind == "changed" else ():
+            named = f"{change.source}.{column}"
+            self.alike.setdefault(named, Alike(change.was.get(column), value)).count(change.was.get(column), value)
         shown = self.examples.setdefault(change.table, [])
         if len(shown) < _EXAMPLES:
             shown.append(_example(change))

@@ -6,7 +6,7 @@ alike is once there, and where they differ there is a conflict."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from keenharbor.database import DatabaseState, Row, RowDelta, Table, TableDelta, Value, encode_row, row_delta
@@ -18,6 +18,7 @@ from keenharbor.merge.numbering import inferred_references, new_numbers
 
 NO_TABLE = "the table is not there"
 NO_ROW = "its row is not there"
+LEFT_OUT = "left out, as was asked"
 NO_KEY = "the columns that tell its rows apart are not there"
 
 
@@ -38,16 +39,17 @@ class MergePlan:
     """What ``theirs`` made of ``base``, to be carried onto ``ours``, which another way led to from ``base``.
 
     ``passages`` say which tables and columns are called otherwise there; ``standing`` takes out of a difference what
-    changes by itself; with ``only_added`` nothing is carried but new rows of these tables. All states may be stored or
-    open; our rows are read only where both ways differ."""
+    changes by itself; with ``only_added`` nothing is carried but new rows of these tables. What was done to a table, or
+    to cells of a ``table.column``, that ``without`` names is put aside: it was nobody's work. All states may be stored
+    or open; our rows are read only where both ways differ."""
 
     def __init__(
         self, base: DatabaseState, theirs: DatabaseState, ours: DatabaseState, passages: Sequence[Passage] = (),
         rule: Rule = theirs_wins, standing: Callable[[RowDelta], RowDelta] = lambda delta: delta,
-        only_added: Iterable[str] | None = None,
+        only_added: Iterable[str] | None = None, without: Collection[str] = (),
     ) -> None:  # fmt: skip
         self.base, self.theirs, self.ours = base, theirs, ours
-        self.rule = rule
+        self.rule, self.without = rule, frozenset(without)
         self.passages = {p.table: p for p in passages}
         whole = standing(row_delta(base, theirs))
         self.only_added = frozenset(only_added) if only_added is not None else None
@@ -219,6 +221,9 @@ class _TableMerge:
 
     def changes(self) -> Iterator[Change]:
         delta = self.delta
+        if self.name in self.plan.without:
+            self._nothing_has_a_place(LEFT_OUT)
+            return
         if self.here is None or not all(k in self.columns for k in self.table.key):
             self._nothing_has_a_place(NO_TABLE if self.here is None else NO_KEY)
             return
@@ -270,6 +275,9 @@ class _TableMerge:
         lost: dict[str, Value] = {}
         for column, value in {**cells, **new}.items():
             here = self.columns.get(column)
+            if f"{self.name}.{column}" in self.plan.without:
+                self.told.aside.append(Aside("cells", self.name, key, {column: value}, LEFT_OUT))
+                continue
             if here is None:
                 lost[column] = value
                 continue
