@@ -174,6 +174,112 @@ def test_what_cannot_be_carried_is_saved(stage: Stage) -> None:
     assert held["table_rows"]["pages"] == 3, "the state before the rollback is kept"
 
 
+ADDS = """
+[[step]]
+name = "channel"
+kind = "sql"
+sql = "ALTER TABLE loans ADD COLUMN channel TEXT; CREATE TABLE tips (id INTEGER PRIMARY KEY, said TEXT)"
+
+[[step]]
+name = "about"
+kind = "sql"
+sql = "UPDATE pages SET title = 'About us all' WHERE slug = 'about'"
+"""
+
+
+def test_a_way_back_brings_along_what_people_did_and_the_way_forward_too(stage: Stage) -> None:
+    scene, database = stage.scene, stage.scene.database
+    rehearse(stage, ADDS)
+    tried = stage.run("trial", "show", "--json").json["way_back"]
+    assert tried["works"] and tried["carried"] == {}, "no check writes here"
+    gone = stage.run("cutover", "--yes", "--despite", "verdict", "--json").json
+    assert gone["arrival"] and gone["spent"]["saving the arrival"] > 0
+    borrow(scene.address, "Kit Sandor", "long-tom-carrot")
+    newest = query(database, "SELECT max(id) FROM loans")[0][0]
+    query(database, "UPDATE loans SET channel = 'web' WHERE id = ?", newest)
+    query(database, "UPDATE loans SET returned_on = '2026-12-01' WHERE id = 5")
+    query(database, "DELETE FROM loans WHERE id = 6")
+    query(database, "INSERT INTO tips VALUES (1, 'Sow early.')")
+    query(database, "UPDATE pages SET title = 'Who we are' WHERE slug = 'about'")
+    (scene.root / "media/from-a-visitor.jpg").write_bytes(b"picture")
+    (scene.root / "core/app.py").write_text((scene.root / "core/app.py").read_text() + "# edited on the new release\n")
+    told = stage.run("rollback", "--look", "--json").json
+    assert told["exact"] and told["carried"]["loans"] == {"new": 1, "changed": 1, "removed": 1}
+    assert told["files"] == {"added": ["media/from-a-visitor.jpg"], "left": ["core/app.py"]}
+    (conflict,) = told["conflicts"]
+    assert (conflict["column"], conflict["theirs"], conflict["taken"]) == ("title", "Who we are", "theirs")
+    shown = stage.run("rollback", "--look").out
+    assert "Who we are" in shown and "from-a-visitor.jpg" in shown and "Nothing was changed" in shown
+    back = stage.run("rollback", "--yes", "--json").json
+    assert back["carried"] == told["carried"]
+    assert query(database, "SELECT returned_on FROM loans WHERE id = 5") == [("2026-12-01",)]
+    assert query(database, "SELECT count(*) FROM loans WHERE id = 6") == [(0,)]
+    assert query(database, "SELECT title FROM pages WHERE slug = 'about'") == [("Who we are",)]
+    assert query(database, "SELECT count(*) FROM sqlite_schema WHERE name = 'tips'") == [(0,)]
+    assert loans_of(scene.database_place, ("Kit Sandor",)) == ["Kit Sandor"]
+    assert (scene.root / "media/from-a-visitor.jpg").exists()
+    assert "edited on" not in (scene.root / "core/app.py").read_text()
+    kept = [json.loads(line) for line in Path(back["aside_file"]).read_text().splitlines()]
+    assert {(k["table"], k["why"]) for k in kept} == {
+        ("loans", "no column"), ("tips", "no table"), ("pages", "other side"),
+    }  # fmt: skip
+    assert stage.run("rollback", "--look", "--json").json["exact"] is False, "that way is gone"
+    stage.run("trial", "run", "--snapshot", "live", code=None)
+    again = stage.run("cutover", "--yes", "--despite", "verdict", "--json").json
+    assert again["carried_on"] == {"loans": 1, "tips": 1}
+    assert query(database, "SELECT channel FROM loans WHERE id = ?", newest) == [("web",)]
+    assert query(database, "SELECT said FROM tips") == [("Sow early.",)]
+    assert not list((scene.folder / "harbor").glob("not-carried-*"))
+
+
+def test_a_way_back_holds_its_snapshots_until_it_is_closed(stage: Stage) -> None:
+    gone = stage.run("cutover", "--yes", "--json").json
+    thinned = stage.run("snapshot", "thin", "--newest", "0", "--preview", "--json").json
+    held = {s["id"]: s["why"] for s in thinned["stay"]}
+    assert all("rollback --close" in held[i] for i in (gone["safety"], gone["arrival"]))
+    assert stage.run("rollback", "--close", "--json").json == {"closed": [gone["safety"]]}
+    assert stage.run("rollback", "--close", "--json").json == {"closed": []}
+    told = stage.run("rollback", "--look", "--json").json
+    assert (told["target"], told["exact"]) == (gone["safety"], False)
+
+
+def test_the_rule_of_a_table_says_who_wins_and_what_was_nobodys_work_stays_behind(stage: Stage) -> None:
+    scene, database = stage.scene, stage.scene.database
+    rehearse(stage, ADDS)
+    described = scene.site_file.read_text()
+    stage.run("cutover", "--yes", "--despite", "verdict")
+    query(database, "UPDATE pages SET title = 'Who we are' WHERE slug = 'about'")
+    query(database, "UPDATE loans SET email = 'x'")
+    try:
+        scene.site_file.write_text(described + '\n[merge.tables]\npages = "ask"\n')
+        refused = stage.run("rollback", "--yes", code=2)
+        assert "--prefer live" in refused.err and "pages about" in refused.err
+        assert "no table or column 'loans.nothing'" in stage.run("rollback", "--without", "loans.nothing", code=2).err
+        shown = stage.run("rollback", "--look").out
+        assert "loans.email changed" not in shown and "if that was no" not in shown, "they were not alike before"
+        stage.run("rollback", "--yes", "--prefer", "snapshot", "--without", "loans.email")
+    finally:
+        scene.site_file.write_text(described)
+    assert query(database, "SELECT count(*) FROM loans WHERE email = 'x'") == [(0,)]
+    assert query(database, "SELECT title FROM pages WHERE slug = 'about'") != [("Who we are",)]
+
+
+def test_back_over_two_cutovers_with_what_was_done_between_them(stage: Stage) -> None:
+    scene, database = stage.scene, stage.scene.database
+    first = stage.run("cutover", "--yes", "--json").json
+    borrow(scene.address, "Maren Tull", "long-tom-carrot")
+    (scene.folder / "upgrade.toml").write_text(PLAN[: PLAN.index("[[step]]")] + ADDS)
+    stage.run("trial", "run", "--snapshot", "live", code=None)
+    stage.run("cutover", "--yes", "--despite", "verdict")
+    borrow(scene.address, "Kit Sandor", "long-tom-carrot")
+    told = stage.run("rollback", first["safety"], "--look", "--json").json
+    assert told["cutovers"] == 2 and told["exact"]
+    stage.run("rollback", first["safety"], "--yes")
+    assert loans_of(scene.database_place, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
+    assert query(database, "SELECT count(*) FROM sqlite_schema WHERE name = 'tips'") == [(0,)]
+    assert "1.5" not in (scene.root / "extensions/member-cards/extension.ini").read_text()
+
+
 def rehearse(stage: Stage, more: str) -> None:
     plan = stage.scene.folder / "upgrade.toml"
     plan.write_text(PLAN + more)

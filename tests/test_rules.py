@@ -122,7 +122,7 @@ def test_a_site_before_which_apache_stands_gets_rules_and_goes_live_behind_them(
         # put back, for they have written since.
         (late,) = gone["late"]
         assert late["pages"] == ["/n/50.html"] and gone["pages"] == 71
-        assert set(gone["spent"]) == {"looking", "safety snapshot", "steps"}
+        assert set(gone["spent"]) == {"looking", "safety snapshot", "steps", "saving the arrival"}
         assert sum(gone["spent"].values()) <= gone["maintenance_seconds"] < gone["seconds"]
         assert "Welcome" in (root / "index.html").read_text() and asked(server.address) == 200
         harbor(tmp_path, "rollback", "--yes")

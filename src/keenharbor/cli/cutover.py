@@ -86,6 +86,10 @@ def _render(out: Console, result: CutoverResult) -> None:
         ("looked at", Text(f"{plural(result.pages, 'page')}: {_like(result)} trial {result.trial}")),
         ("maintenance", Text(f"{duration(result.maintenance_seconds)} for visitors ({_spent(result)})")),
         ("safety", Text(f"snapshot {result.safety}: live just before")),
+        *([("arrival", Text(f"snapshot {result.arrival}: what is done from now on comes along on the way back"))]
+            if result.arrival else []),
+        *([("carried on", Text(", ".join(f"{n} of {t}" for t, n in sorted(result.carried_on.items()))))]
+            if result.carried_on else []),
     ])  # fmt: skip
     if result.checks_left_out:
         out.print(show.said("note", f"not done on live, because they write: {', '.join(result.checks_left_out)}"))
@@ -100,7 +104,7 @@ def _render(out: Console, result: CutoverResult) -> None:
             out.print(show.said("caution", finding.text))
         if len(result.late) > 8:
             out.print(Text(f"    and {len(result.late) - 8} more (--json lists them)", style="dim"))
-    show.next_step(out, "look at the site; to go back: keenharbor rollback")
+    show.next_step(out, "look at the site; what a way back would bring along: keenharbor rollback --look")
 
 
 def _like(result: CutoverResult) -> str:

@@ -345,6 +345,9 @@ def render_trial(out: Console, result: TrialResult, report: Path, *, each: bool 
         changed = f"{plural(step.files_changed, 'file')}, {plural(step.rows_changed, 'row')}"
         rows.append((str(number), step.name, Text.assemble(state, tries), changed, str(by) if by else ""))
     show.table(out, ("", "step", "outcome", "changed", "findings"), rows, right=(0, 4), keep=(1, 2))
+    if result.way_back is not None:
+        out.print()
+        out.print(show.said("good" if result.way_back.works else "damage", result.way_back.told))
     proof = result.isolation
     show.heading(out, "Live")
     if proof.untouched:

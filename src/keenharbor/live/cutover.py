@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, plural
 from keenharbor.compare import Finding, Look, Observation, Visitor, compare_settings, compare_tables
@@ -21,6 +21,7 @@ from keenharbor.live.environments import install_beside, thin_environments
 from keenharbor.live.flag import pass_header, reload_host
 from keenharbor.live.guard import Change, changing_live
 from keenharbor.live.journal import JournalFacts, steps_lock
+from keenharbor.live.kept import CarriedOn, carry_on
 from keenharbor.live.looks import LiveLooks, Unlike, must_answer
 from keenharbor.live.snapshots import newest_whole
 from keenharbor.site.feed import Feed
@@ -68,7 +69,8 @@ class CutoverOptions:
 @dataclass(frozen=True)
 class CutoverResult:
     """A cutover that is done; what the time of maintenance was ``spent`` on, in seconds; and what only showed when
-    visitors had been let in again (``late``)."""
+    visitors had been let in again (``late``); by table, what an earlier way back had no place
+    for and is there again (``carried_on``)."""
 
     site: str
     trial: str
@@ -85,6 +87,7 @@ class CutoverResult:
     remarks: tuple[str, ...] = ()
     spent: dict[str, float] = field(default_factory=dict)
     late: tuple[Finding, ...] = ()
+    carried_on: dict[str, int] = field(default_factory=dict)
 
     def as_json(self) -> dict[str, object]:
         findings = {"notes": [n.as_json() for n in self.notes], "late": [f.as_json() for f in self.late]}
@@ -187,13 +190,12 @@ def run_cutover(
         progress.stage("looking at live as in the trial")
         with change.spending("looking"):
             notes = looks.again(change.token, versions, place.rows)
-        progress.stage("saving the state on arrival")
-        with change.spending("saving the arrival"):
-            arrival = change.save_arrival(plan.carried)
+        again, arrival = _arrive(change, plan)
         change.enter("done")
-    late = _look_afterwards(looks, versions, change, progress)
     with contextlib.suppress(OSError):
+        again.put_by()
         thin_environments(site)
+    late = _look_afterwards(looks, versions, change, progress)
     detail = (
         f"trial {trial.id}, {plural(len(records), 'step')}; back to snapshot {safety.id} with 'keenharbor rollback'"
     )
@@ -203,8 +205,28 @@ def run_cutover(
         len(looks.whole.pages), tuple(notes), site.core_version(),
         f"{site.model.runtime.name} {site.runtime_version()}", round(time.monotonic() - began, 3),
         round(change.maintenance_seconds, 3), tuple(c.name for c in site.model.check if c.writes),
-        tuple(change.remarks), {k: round(v, 3) for k, v in change.spent.items()}, tuple(late),
+        tuple(change.remarks), {k: round(v, 3) for k, v in change.spent.items()}, tuple(late), again.rows,
     )  # fmt: skip
+
+
+def _arrive(change: Change, plan: Plan) -> tuple[CarriedOn, Snapshot | None]:
+    """What the last way back had no place for is put there again; then the state is saved, from which on everything is
+    people's doing."""
+    again = CarriedOn()
+    try:
+        again = carry_on(change.live)
+    except DamagedError as error:  # of what was saved long ago, and stays
+        change.remarks.append(f"what an earlier way back had no place for was not carried on: {error.what}")
+    if again.rows:
+        change.progress.note("carried on what an earlier way back had no place for: " + told_rows(again.rows))
+    change.progress.stage("saving the state on arrival")
+    with change.spending("saving the arrival"):
+        return again, change.save_arrival(plan.carried)
+
+
+def told_rows(rows: dict[str, int]) -> str:
+    """Rows by table, in words."""
+    return ", ".join(plural(n, f"row of {t}", f"rows of {t}") for t, n in sorted(rows.items()))
 
 
 def _refuse_without_a_person(plan: Plan, ask: Callable[[str], None] | None) -> None:

@@ -23,7 +23,7 @@ from keenharbor.live.ways import WayBack, open_ways
 from keenharbor.merge.carry import CarriedOver, carry_over, preview
 from keenharbor.merge.model import Side
 from keenharbor.merge.plan import MergePlan
-from keenharbor.merge.trees import MergedTree, merge_trees
+from keenharbor.merge.trees import CODE, MergedTree, merge_trees
 from keenharbor.site.log import LOG_NAME, read_log
 from keenharbor.site.passing import Passing
 from keenharbor.site.view import SiteView
@@ -32,9 +32,6 @@ from keenharbor.snapshot import Snapshot, list_snapshots
 from keenharbor.store import Store
 from keenharbor.tree import Entry
 from keenharbor.tree.scan import Hashing, read_content
-
-CODE = ("core", "extensions", "themes")
-"""Areas that go back whole: what was edited in them since was made for other code."""
 
 
 @dataclass(frozen=True)

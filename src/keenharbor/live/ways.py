@@ -16,6 +16,7 @@ from keenharbor.site.log import LogEntry, append_log, read_log
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, change_record, list_snapshots, record_of
 from keenharbor.store import Store
+from keenharbor.trial.wayback import backwards
 
 CLOSED = "rollback close"
 """How the log calls that a person gave up the way back."""
@@ -59,7 +60,8 @@ def _backwards(said: dict[str, object]) -> Passage:
     """How what the steps carried is called where it came from."""
     columns = said["columns"]
     assert isinstance(columns, dict)
-    return Passage(str(said["to"]), str(said["table"]), {str(new): str(old) for new, old in columns.items()})
+    carried = Carried(str(said["table"]), str(said["to"]), {str(new): str(old) for new, old in columns.items()})
+    return backwards([carried])[0]
 
 
 def _targets(site: SiteView) -> list[str]:

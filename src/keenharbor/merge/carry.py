@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -16,7 +16,7 @@ from keenharbor.base.durable import write_durably
 from keenharbor.base.text import plural
 from keenharbor.database import DatabaseWriter, RowDelta, Value, encode_row
 from keenharbor.database.references import Reference, references_in
-from keenharbor.merge.model import Aside, Cells, Change, Conflict
+from keenharbor.merge.model import Aside, Cells, Change, Conflict, What, Why
 from keenharbor.merge.plan import MergePlan, Told
 
 _EXAMPLES = 5
@@ -104,30 +104,27 @@ class CarriedOver:
         if change.lost:
             self.trimmed += 1
             reason = f"carried, but for columns that are not there: {', '.join(change.lost)}"
-            self.aside.append(
-                Aside("cells", change.source, change.key, {c: change.row[c] for c in change.lost}, reason)
-            )
+            lost = {c: change.row[c] for c in change.lost}
+            self.aside.append(Aside("cells", change.source, change.own_key, lost, "no column", reason))
 
-    def take_back(self, change: Change, reason: str) -> None:
-        """A change that had come through and cannot stay."""
-        count = self.carried[change.table]
-        setattr(count, change.kind, getattr(count, change.kind) - 1)
-        self.put_aside(change, reason)
-
-    def put_aside(self, change: Change, reason: str) -> None:
+    def put_aside(self, change: Change, why: Why, reason: str) -> None:
         """A change that has no place."""
-        what = {"added": "row", "changed": "cells", "removed": "removed"}[change.kind]
-        values = change.values if change.kind == "changed" else change.row
-        self.aside.append(Aside(what, change.source, change.key, values, reason))  # type: ignore[arg-type]
+        values = change.row
+        if change.kind == "changed":  # in their names
+            values = {theirs: change.values[ours] for theirs, ours in change.called.items() if ours in change.values}
+        what: Mapping[str, What] = {"added": "row", "changed": "cells", "removed": "removed"}
+        self.aside.append(Aside(what[change.kind], change.source, change.own_key, values, why, reason))
 
     def save_aside(self, file: Path) -> Path | None:
         """Write what was not carried, and what both sides had changed, as JSON lines; None when there is nothing."""
         lines = [
-            {"table": a.table, "what": a.what, "reason": a.reason, "key": _plain(a.key), "row": _plain(a.values)}
+            {"table": a.table, "what": a.what, "why": a.why, "reason": a.reason, "key": _plain(a.key),
+                "row": _plain(a.values)}
             for a in self.aside
         ] + [
             {
-                "table": c.table, "what": "conflict", "reason": c.clash, "key": _plain(c.key), "taken": c.taken,
+                "table": c.table, "what": "conflict", "why": "other side", "reason": c.clash, "key": _plain(c.key),
+                "taken": c.taken,
                 "row": _plain({c.column or "*": c.theirs if c.taken == "ours" else c.ours}),
             }
             for c in self.conflicts
@@ -248,7 +245,7 @@ class _Carrying:
             taken = len(still) < len(self._waiting)
             self._waiting = still
         for change, refusal in [item for refused in self._waiting for item in self._by_cell(*refused)]:
-            self._result.put_aside(change, f"refused: {refusal}")
+            self._result.put_aside(change, "refused", f"refused: {refusal}")
             if change.kind == "added":
                 self._lack(change)
                 self._count_less(change)
@@ -282,7 +279,7 @@ class _Carrying:
             if not stay:
                 break
             for change in stay:
-                self._result.put_aside(change, "other rows belong to it still")
+                self._result.put_aside(change, "needed", "other rows belong to it still")
                 self._result.conflicts.append(
                     Conflict(change.table, change.key, None, None, None, "ours", "still needed there")
                 )
@@ -339,7 +336,7 @@ class _Carrying:
                     self._writer.delete(change.table, change.key)
                     self._lack(change)
                     self._count_less(change)
-                    self._result.put_aside(change, ALONE)
+                    self._result.put_aside(change, "alone", ALONE)
                 else:
                     self._name_as_before(change, columns)
 
@@ -350,7 +347,7 @@ class _Carrying:
         if self._names_nothing(back, lacking=False):
             before = dict.fromkeys(columns)
         self._writer.change(change.table, change.key, before)
-        self._result.put_aside(replace(change, values={c: change.values[c] for c in columns}), ALONE)
+        self._result.put_aside(replace(change, values={c: change.values[c] for c in columns}), "alone", ALONE)
         rest = {c: v for c, v in change.values.items() if c not in columns}
         if rest:
             self._done.append(replace(change, values=rest))
@@ -378,11 +375,8 @@ class _Carrying:
             at = next((c for c in self._done if c.table == parent.name and c.key.get(parent.key[0]) == number), None)
             value = at.values.get(column) if at is not None else None
             if at is not None and isinstance(value, int):
-                less = Change(
-                    at.kind, at.table, at.key, {**at.values, column: value - 1}, at.source, at.row, at.was, at.lost
-                )
                 self._writer.change(at.table, at.key, {column: value - 1})
-                self._done[self._done.index(at)] = less
+                self._done[self._done.index(at)] = replace(at, values={**at.values, column: value - 1})
 
 
 def _named(columns: Iterable[str], cells: Cells) -> bytes | None:

@@ -9,6 +9,7 @@ from typing import Literal
 from keenharbor.database import Value
 
 Cells = Mapping[str, Value]
+Kind = Literal["removed", "changed", "added"]
 Side = Literal["theirs", "ours"]
 Rule = Callable[[str], Side]
 """Which side wins in a table where both changed the same."""
@@ -27,15 +28,18 @@ class Passage:
 @dataclass(frozen=True)
 class Change:
     """What is to be done to a row of ours: ``key`` and ``values`` in our names, ``row`` as they have it (as it was
-    before, where they removed it), from their table ``source``. Of a changed row ``was`` are our cells. ``lost`` are
-    columns of theirs that hold something and have no place here."""
+    before, where they removed it), from their table ``source``; ``own_key`` is its key in their names, and ``called``
+    leads from these to ours. Of a changed row ``was`` are our cells. ``lost`` are columns of theirs that hold something
+    and have no place here."""
 
-    kind: Literal["removed", "changed", "added"]
+    kind: Kind
     table: str
     key: Cells
     values: Cells
     source: str
     row: Cells
+    own_key: Cells
+    called: Mapping[str, str]
     was: Cells = field(default_factory=dict)
     lost: tuple[str, ...] = ()
 
@@ -58,15 +62,28 @@ class Conflict:
     clash: Clash
 
 
+What = Literal["row", "cells", "removed"]
+Why = Literal[
+    "no table", "no key", "no row", "no column", "alone", "refused", "left out", "other side", "needed", "as it was",
+]  # fmt: skip
+"""Why something is not in the result: its table, the columns of its key, its row, its column, or what it belongs to is
+not there; a constraint refused it; a person left it out; the other side won, or needs it; without a state on arrival,
+the earlier one was put back."""
+
+WITHOUT_A_PLACE: tuple[Why, ...] = ("no table", "no key", "no row", "no column", "alone")
+"""What has none on this side may have one where it came from."""
+
+
 @dataclass(frozen=True)
 class Aside:
-    """What they have and the result has not: a whole row that was added, cells of one that was changed, or a row that
-    they removed and that stays; and why."""
+    """What they have and the result has not, in their names: a whole row that was added, cells of one that was changed,
+    or a row that they removed and that stays; and why, in a word and in a sentence."""
 
-    what: Literal["row", "cells", "removed"]
+    what: What
     table: str
     key: Cells
     values: Cells
+    why: Why
     reason: str
 
 

@@ -13,7 +13,7 @@ from keenharbor.database import DatabaseState, Row, RowDelta, Table, TableDelta,
 from keenharbor.database.diff import Carried
 from keenharbor.database.references import Reference, references_in
 from keenharbor.merge.counts import countings_in
-from keenharbor.merge.model import Aside, Cells, Change, Clash, Conflict, Counting, Passage, Rule, Side
+from keenharbor.merge.model import Aside, Cells, Change, Clash, Conflict, Counting, Kind, Passage, Rule, Side, Why
 from keenharbor.merge.numbering import inferred_references, new_numbers
 
 NO_TABLE = "the table is not there"
@@ -222,10 +222,13 @@ class _TableMerge:
     def changes(self) -> Iterator[Change]:
         delta = self.delta
         if self.name in self.plan.without:
-            self._nothing_has_a_place(LEFT_OUT)
+            self._nothing_has_a_place("left out", LEFT_OUT)
             return
         if self.here is None or not all(k in self.columns for k in self.table.key):
-            self._nothing_has_a_place(NO_TABLE if self.here is None else NO_KEY)
+            if self.here is None:
+                self._nothing_has_a_place("no table", NO_TABLE)
+            else:
+                self._nothing_has_a_place("no key", NO_KEY)
             return
         if self.plan.only_added is not None:
             self._only_new_rows()
@@ -245,7 +248,7 @@ class _TableMerge:
 
     def _removed(self, row: dict[str, Value], apart: _Apart | None) -> Iterator[Change]:
         assert self.here is not None
-        key = self._key(row)
+        key, own = self._key(row), self._own_key(row)
         mine: Cells = {}
         if apart is not None:
             name = encode_row([row[k] for k in self.table.key])
@@ -255,19 +258,22 @@ class _TableMerge:
                 _, mine = apart.changed[name]
                 self._conflict(key, None, None, _told_row(mine), "removed here, changed there")
                 if self.wins == "ours":
-                    self.told.aside.append(Aside("removed", self.name, key, row, "it was changed on the other side"))
+                    self.told.aside.append(
+                        Aside("removed", self.name, own, row, "other side", "it was changed on the other side")
+                    )
                     return
-        yield Change("removed", self.here.name, key, {}, self.name, row, mine)
+        yield self._change("removed", row, key, {}, mine)
 
     def _changed(self, before: dict[str, Value], after: dict[str, Value], apart: _Apart | None) -> Iterator[Change]:
         assert self.here is not None and apart is not None
-        key, name = self._key(before), encode_row([before[k] for k in self.table.key])
+        key, own = self._key(before), self._own_key(before)
+        name = encode_row([before[k] for k in self.table.key])
         # A key that differs only in how it is compared (case, blanks) is a changed cell as any other.
         cells = {c: v for c, v in after.items() if c in before and not _same(v, before[c])}
         cells = {c: v for c, v in self.plan.rewritten(self.name, {**after, **cells}).items() if c in cells}
         new = {c: v for c, v in after.items() if c not in before and v is not None}
         if name in apart.removed:
-            self.told.aside.append(Aside("cells", self.name, key, {**cells, **new}, NO_ROW))
+            self.told.aside.append(Aside("cells", self.name, own, {**cells, **new}, "no row", NO_ROW))
             return
         base, ours = apart.changed.get(name, ({}, {}))
         values: dict[str, Value] = {}
@@ -276,7 +282,7 @@ class _TableMerge:
         for column, value in {**cells, **new}.items():
             here = self.columns.get(column)
             if f"{self.name}.{column}" in self.plan.without:
-                self.told.aside.append(Aside("cells", self.name, key, {column: value}, LEFT_OUT))
+                self.told.aside.append(Aside("cells", self.name, own, {column: value}, "left out", LEFT_OUT))
                 continue
             if here is None:
                 lost[column] = value
@@ -293,14 +299,16 @@ class _TableMerge:
                     self._conflict(key, here, value, mine, "both changed it")
                     if self.wins == "ours":
                         self.told.aside.append(
-                            Aside("cells", self.name, key, {column: value}, "the other side changed it, too")
+                            Aside(
+                                "cells", self.name, own, {column: value}, "other side", "the other side changed it, too"
+                            )
                         )
                         continue
             values[here], was[here] = value, mine
         if lost:
-            self.told.aside.append(Aside("cells", self.name, key, lost, _no_columns(lost)))
+            self.told.aside.append(Aside("cells", self.name, own, lost, "no column", _no_columns(lost)))
         if values:
-            yield Change("changed", self.here.name, key, values, self.name, after, was)
+            yield self._change("changed", after, key, values, was)
 
     def _added(self, row: dict[str, Value], apart: _Apart | None) -> Iterator[Change]:
         assert self.here is not None
@@ -311,7 +319,7 @@ class _TableMerge:
         key = self._key(made)
         lost = tuple(c for c, v in row.items() if c not in self.columns and v is not None)
         if ours is None or renumbered:
-            yield Change("added", self.here.name, key, values, self.name, row, lost=lost)
+            yield self._change("added", {**row, **{k: made[k] for k in self.table.key}}, key, values, lost=lost)
             return
         cells = {c: v for c, v in values.items() if not _same(v, ours.get(c)) and c not in key}
         for column, value in cells.items():
@@ -319,19 +327,34 @@ class _TableMerge:
         if not cells:
             return
         if self.wins == "ours":
-            self.told.aside.append(Aside("row", self.name, key, row, "the other side added another one with its key"))
+            self.told.aside.append(
+                Aside(
+                    "row",
+                    self.name,
+                    self._own_key(row),
+                    row,
+                    "other side",
+                    "the other side added another one with its key",
+                )
+            )
         else:
-            yield Change(
-                "changed", self.here.name, key, cells, self.name, row, {c: ours.get(c) for c in cells}, lost
-            )  # fmt: skip
+            yield self._change("changed", row, key, cells, {c: ours.get(c) for c in cells}, lost)
+
+    def _change(
+        self, kind: Kind, row: Cells, key: Cells, values: Cells, was: Cells | None = None, lost: tuple[str, ...] = ()
+    ) -> Change:
+        assert self.here is not None
+        return Change(
+            kind, self.here.name, key, values, self.name, row, self._own_key(row), self.columns, was or {}, lost
+        )
 
     # -- what is told --------------------------------------------------------------------------------------------
 
-    def _nothing_has_a_place(self, why: str) -> None:
+    def _nothing_has_a_place(self, why: Why, reason: str) -> None:
         delta = self.delta
         for row in delta.added:
             cells = dict(zip(delta.columns_right, row, strict=True))
-            self.told.aside.append(Aside("row", self.name, {k: cells[k] for k in self.table.key}, cells, why))
+            self.told.aside.append(Aside("row", self.name, {k: cells[k] for k in self.table.key}, cells, why, reason))
         if self.plan.only_added is not None:
             return
         for before, after in delta.changed:
@@ -340,7 +363,7 @@ class _TableMerge:
             )  # fmt: skip
             key = {k: cells[k] for k in self.table.key}
             differ = {c: v for c, v in cells.items() if c not in was or not _same(v, was[c])}
-            self.told.aside.append(Aside("cells", self.name, key, differ, why))
+            self.told.aside.append(Aside("cells", self.name, key, differ, why, reason))
 
     def _only_new_rows(self) -> None:
         """Without a state on arrival, what was changed or removed may be the upgrade's doing."""
@@ -354,12 +377,26 @@ class _TableMerge:
             cells = {c: v for c, v in now.items() if c in was and not _same(v, was[c])}
             if cells:
                 self.told.aside.append(
-                    Aside("cells", self.name, self._key(now), now, "changed since; the earlier row was put back")
+                    Aside(
+                        "cells",
+                        self.name,
+                        self._own_key(now),
+                        now,
+                        "as it was",
+                        "changed since; the earlier row was put back",
+                    )
                 )
         for row in delta.removed:
             cells = dict(zip(delta.columns_left, row, strict=True))
             self.told.aside.append(
-                Aside("removed", self.name, self._key(cells), cells, "removed since; the row was put back")
+                Aside(
+                    "removed",
+                    self.name,
+                    self._own_key(cells),
+                    cells,
+                    "as it was",
+                    "removed since; the row was put back",
+                )
             )
 
     def _counted_on(self, column: str, before: Cells, theirs: Value, ours: Value) -> int | None:
@@ -372,6 +409,9 @@ class _TableMerge:
     def _conflict(self, key: Cells, column: str | None, theirs: Value, ours: Value, clash: Clash) -> None:
         assert self.here is not None
         self.told.conflicts.append(Conflict(self.here.name, key, column, theirs, ours, self.wins, clash))
+
+    def _own_key(self, row: Mapping[str, Value]) -> dict[str, Value]:
+        return {k: row[k] for k in self.table.key}
 
     def _key(self, row: Mapping[str, Value]) -> dict[str, Value]:
         return {self.columns.get(k, k): row[k] for k in self.table.key}

@@ -10,6 +10,8 @@ from keenharbor.site.edits import MergeConflict, merge_three
 from keenharbor.tree import Entry
 
 LARGEST_TEXT = 512 * 1024
+CODE = ("core", "extensions", "themes")
+"""Areas that go back whole: what was edited in them since was made for other code."""
 NOT_MERGED = frozenset(("cache", "logs"))
 """Areas that are no work of anybody."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import json
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -12,8 +12,8 @@ from typing import Any
 
 from keenharbor.base.durable import write_json
 from keenharbor.base.errors import DamagedError, UsageError
-from keenharbor.base.text import parse_stamp
-from keenharbor.compare import Finding, Slower, Weight, severity, verdict_of
+from keenharbor.base.text import duration, parse_stamp, plural
+from keenharbor.compare import Finding, Observation, Slower, Weight, severity, verdict_of
 from keenharbor.trial.accepted import AcceptedPart, sort_out
 from keenharbor.trial.causes import entries, entry_of
 from keenharbor.trial.sums import NAME, damages_of, write_sums
@@ -64,6 +64,39 @@ class Isolation:
 
 
 @dataclass(frozen=True)
+class WayBackTried:
+    """Whether the old site came up with what was carried, and why not (``problem``); how long that took; the rows by
+    table, the files, and what had no place or was changed on both sides."""
+
+    works: bool
+    seconds: float
+    carried: Mapping[str, Mapping[str, int]]
+    files: int = 0
+    aside: int = 0
+    conflicts: int = 0
+    problem: str = ""
+
+    @property
+    def rows(self) -> int:
+        return sum(sum(count.values()) for count in self.carried.values())
+
+    @property
+    def told(self) -> str:
+        """In a sentence."""
+        if not self.works:
+            return f"the way back does not work: {self.problem}"
+        carried = f"carries {plural(self.rows, 'row')}" + (f" and {plural(self.files, 'file')}" if self.files else "")
+        aside = f"; {plural(self.aside, 'change')} had no place in the old site" if self.aside else ""
+        return f"the way back works, takes {duration(self.seconds)}, {carried}{aside}"
+
+    def observed(self) -> list[Observation]:
+        """What a verdict is to say of it."""
+        if self.works:
+            return []
+        return [Observation("way-back-fails", "site", Weight.DAMAGE, self.told)]
+
+
+@dataclass(frozen=True)
 class TrialResult:
     """A whole trial. ``healed`` are findings that showed after a step and were gone at the end; ``accepted`` those that
     somebody has agreed to; ``remarks`` say what it could not see; ``went_on_with`` how many steps it took over from an
@@ -93,6 +126,7 @@ class TrialResult:
     went_on_with: int = 0
     with_pictures: bool = False
     titles: dict[str, str] = field(default_factory=dict)
+    way_back: WayBackTried | None = None
 
     @property
     def started(self) -> datetime:
@@ -128,6 +162,7 @@ class TrialResult:
                 "steps": tuple(StepRecord(**s) for s in v["steps"]),
                 "noise": tuple(v["noise"]),
                 "isolation": Isolation(**isolation),
+                "way_back": WayBackTried(**v["way_back"]) if v.get("way_back") else None,
                 "known": tuple((k[0], k[1], k[2]) for k in v["known"]),
             }
         )

@@ -20,7 +20,7 @@ from keenharbor.compare import Look, Noise, Observation, Weight, compare_pages, 
 from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.camera import Camera
 from keenharbor.compare.findings import Finding
-from keenharbor.compare.look import TIMED_PAGES, Far
+from keenharbor.compare.look import Far
 from keenharbor.compare.state import secret_values
 from keenharbor.compare.timing import SLOW_SECONDS
 from keenharbor.database import row_delta
@@ -41,7 +41,7 @@ from keenharbor.trial.control import (
     not_by_the_clock,
 )
 from keenharbor.trial.fresh import restore_rows, schema_when_fresh, unlike_fresh
-from keenharbor.trial.gallery import MOST_PAGES, Gallery
+from keenharbor.trial.gallery import Gallery
 from keenharbor.trial.halving import Halving
 from keenharbor.trial.isolation import isolation_of, of_isolation, traces_of_live
 from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_log, of_step, passing, unconfirmed
@@ -56,11 +56,13 @@ from keenharbor.trial.record import (
     read_record,
     steps_in_common,
 )
-from keenharbor.trial.result import StepRecord, TrialResult, save_result
+from keenharbor.trial.remarks import Unseen
+from keenharbor.trial.result import StepRecord, TrialResult, WayBackTried, save_result
 from keenharbor.trial.sentinels import stands_for_all
 from keenharbor.trial.stage import Ask, Stage
 from keenharbor.trial.steps import StepBase
 from keenharbor.trial.titles import titles_of
+from keenharbor.trial.wayback import try_way_back
 
 SAMPLES = 2
 BEFORE_SAMPLES = 4
@@ -147,7 +149,7 @@ def run_trial(
             findings=tuple(findings), healed=tuple(rehearsal.healed(laid)), slower=tuple(s for s, _ in pace.slower),
             steps=tuple(s.record for s in rehearsal.record.steps), noise=tuple(rehearsal.record.before.noise.listing()),
             pages=len(rehearsal.before.pages), isolation=isolation, clone=clone.id if options.keep else None,
-            known=tuple(sorted({o.identity for o, _, _ in laid})), timings=pace.timings,
+            way_back=rehearsal.way_back, known=tuple(sorted({o.identity for o, _, _ in laid})), timings=pace.timings,
             accepted=tuple(accepted), remarks=tuple(rehearsal.remarks(pace)),
             went_on_with=earlier.kept if earlier else 0,
             with_pictures=rehearsal.record.before.shots is not None,
@@ -186,6 +188,8 @@ class _Rehearsal:
         self._no_control = ""
         self._unlike: list[Observation] = []
         self._not_held = ""
+        self._no_way_back = ""
+        self.way_back: WayBackTried | None = None
         self._halving: Halving | None = None
         self._checkpoint: Snapshot | None = None
 
@@ -207,6 +211,7 @@ class _Rehearsal:
             self.carry_out()
             self.find_steps()
             pace = self.pace()
+            self._try_way_back()
             traces = traces_of_live(self.stage.clone, self._live, self._snapshot, self._checkpoint or self._snapshot)
             self._hold_definitions()
         except BaseException:
@@ -471,6 +476,22 @@ class _Rehearsal:
         self._checkpoint = self.stage.checkpoint(self._store, label, self._checkpoint)
         return self._checkpoint
 
+    def _try_way_back(self) -> None:
+        """Go back on the control with what made-up visitors did on the upgraded clone."""
+        steps, control = self.record.steps, self._control
+        if len(steps) < len(self._plan.step) or any(s.record.problem for s in steps):
+            return  # there is no cutover that one could go back from
+        if control is None:
+            self._no_way_back = "there is no second clone"
+            return
+        self._progress.stage("trying the way back with what made-up visitors did")
+        arrival = self._take_checkpoint("arrival")
+        self.stage.make_checks()
+        now = self._take_checkpoint("after visitors")
+        pages = stands_for_all(self.before, self._live.model.look.starts, self._plan.step)
+        self.way_back = try_way_back(control, arrival, now, self.before, pages, self._plan.carried)
+        self._progress.note(self.way_back.told)
+
     def _hold_definitions(self) -> None:
         """Hold the upgraded database's definitions against those that the new release makes of an empty one. Comes
         last: the clone's rows go."""
@@ -508,6 +529,7 @@ class _Rehearsal:
             end = find_snapshot(self._store, steps[-1].record.checkpoint, self._live.name)
             found += laid_of_steps(self._live.model, steps, self._initial, end)
         found += [(o, None, None) for o in self._unlike]
+        found += [(o, None, None) for o in (self.way_back.observed() if self.way_back is not None else ())]
         for slow, step in pace.slower:
             weight = Weight.NOTE if slow.after < SLOW_SECONDS else Weight.DOUBT
             before, after = duration(slow.before), duration(slow.after)
@@ -533,57 +555,11 @@ class _Rehearsal:
 
     def remarks(self, pace: PaceFound) -> list[str]:
         """What this trial could not see, in words."""
-        checks = self._live.model.check
-        found = []
-        if self._live.model.log_in is None:
-            found.append("nobody logged in: pages behind a log-in were not looked at ('log_in' under [look])")
-        elif self.before.log_in_problem is not None:
-            found.append(f"nobody could log in on the unchanged clone: {self.before.log_in_problem}")
-        for check in self.before.checks.values():
-            if check.problem is not None:
-                found.append(f"'{check.name}' fails on the unchanged clone, too: {check.problem}")
-        if not any(c.writes for c in checks):
-            found.append(
-                "no check wrote anything: what fails only when somebody saves was not seen ('writes' in a [[check]])"
-            )
-        if self._no_control:
-            found.append(f"there was no second clone to tell what the clock alone does: {self._no_control}")
-        elif self._control_end is not None:
-            found += [
-                f"'{c.name}' fails without any step, too, by now: {c.problem}"
-                for c in self._control_end.checks.values()
-                if c.problem and (c.name not in self.before.checks or self.before.checks[c.name].problem is None)
-            ]
-        if self._not_held:
-            found.append(f"definitions were not held against those of the new release: {self._not_held}")
-        if opaque := self.stage.clone.facts.opaque:
-            listed = ", ".join(opaque[:4]) + (" …" if len(opaque) > 4 else "")
-            found.append(f"names something of live in a form that could not be rewritten: {listed}")
-        if pace.not_timed:
-            found.append(f"timing: {plural(pace.not_timed, 'page')} beyond the first {TIMED_PAGES} not timed")
-        partial = [s for s in self.record.steps if s.partial and s.look is not None]
-        if partial:
-            most = max(len(s.look.pages) for s in partial if s.look is not None)
-            found.append(
-                f"between the steps at most {most} of {len(self.before.pages)} pages were looked at, one of each kind "
-                f"of "
-                "address; all of them before the first and behind the last"
-            )
-        if self._halving is not None and self._halving.undecided:
-            found.append(
-                f"{plural(self._halving.undecided, 'difference')} may have come with an earlier step than is said: "
-                f"there "
-                "were too many to be searched for"
-            )
-        shots = self.record.before.shots
-        if shots is None:
-            found.append("pictures: not looked at (--pictures takes them)")
-        elif shots.left_out:
-            found.append(f"pictures: {plural(shots.left_out, 'page')} beyond the first {MOST_PAGES} not looked at")
-        left = [s.name for s in self._plan.step[len(self.record.steps) :]]
-        if left:
-            found.append(f"not carried out, since a step before failed: {', '.join(left)}")
-        return found
+        return Unseen(
+            self._live.model, self.record, self._control_end, self._no_control, self._not_held, self._no_way_back,
+            self.stage.clone.facts.opaque, pace.not_timed, self._halving.undecided if self._halving is not None else 0,
+            [s.name for s in self._plan.step[len(self.record.steps) :]],
+        ).told()  # fmt: skip
 
 
 def weighed(seen: Observation, model: SiteFile) -> Observation:
