@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import itertools
+import random
 import struct
 import zlib
 from collections.abc import Callable
@@ -22,10 +23,12 @@ from keenharbor.compare import (
     Visitor,
     Weight,
     compare_pages,
+    crew,
     learn_noise,
     slower_pages,
     take_look,
 )
+from keenharbor.compare.crew import Crew
 from keenharbor.compare.findings import group, verdict_of
 from keenharbor.compare.look import make_checks
 from keenharbor.compare.markup import read_markup
@@ -679,3 +682,22 @@ def test_two_copies_of_a_site_differ_in_no_form_of_their_address() -> None:
     assert "127.0.0.1:21019 is another" in " ".join(b.text for b in one.blocks.values()) and "2101 " not in text
     left, right = (repr(m).replace("127.0.0.1:21019", "x").replace("127.0.0.1:350079", "x") for m in (one, two))
     assert left == right
+
+
+@pytest.mark.parametrize(("bears", "least", "most"), [(8, 3.2, 4.0), (1, 1.0, 1.4), (2, 1.6, 2.5)])
+def test_as_many_connections_as_make_it_faster_whatever_single_answers_take(
+    monkeypatch: pytest.MonkeyPatch, bears: int, least: float, most: float
+) -> None:
+    """A site that ``bears`` so many at once, each answer of 100 ms give or take a third."""
+    chance, clock, used = random.Random(6), [0.0], list[int]()
+
+    class Timed(Crew):
+        def _wave(self, work: Any, paths: Any) -> list[Any]:
+            used.append(self._count)
+            clock[0] += len(paths) * 0.1 / min(self._count, bears) * chance.uniform(0.7, 1.3)
+            return list(paths)
+
+    monkeypatch.setattr(crew.time, "monotonic", lambda: clock[0])
+    visiting = Timed(Visitor("http://127.0.0.1:9"), 4)
+    assert len(list(visiting.each(lambda visitor, path: path, ["/x"] * 4000, lambda page: False))) == 4000
+    assert least <= sum(used) / len(used) <= most

@@ -17,8 +17,10 @@ from keenharbor.compare.visitor import Visitor
 T = TypeVar("T")
 _WAVE = 6
 """So many pages for each connection are visited before the number is thought over."""
-_WORTH = 1.15
+_WORTH = 1.1
 """One more connection must make it so many times as fast to be kept."""
+_HOLD = 12
+"""So many waves it stays as it is after one connection more was not worth it; the site may have been busy."""
 TOO_MUCH = (429, 503)
 
 
@@ -30,7 +32,8 @@ class Crew:
         self._first, self._most, self._pause = visitor, 1 if pause else most, pause
         self._others: list[Visitor] = []
         self._count = 1
-        self._rate = 0.0
+        self._rates: dict[int, float] = {}
+        self._hold = 0
 
     def each(
         self, work: Callable[[Visitor, str], T], paths: Sequence[str], refused: Callable[[T], bool]
@@ -46,7 +49,7 @@ class Crew:
             took = time.monotonic() - began
             bad = [n for n, one in enumerate(found) if refused(one)]
             if bad and self._count > 1:
-                self._count, self._rate = 1, 0.0
+                self._count, self._rates = 1, {}
                 self._most = max(1, self._most // 2)
                 for n in bad:
                     found[n] = work(self._first, wave[n])
@@ -79,14 +82,18 @@ class Crew:
             return list(pool.map(one, paths))
 
     def _think_over(self, rate: float) -> None:
-        """``rate``: pages a second with as many as there are now."""
-        if self._count < self._most and (not self._rate or rate > self._rate * _WORTH):
-            self._rate, self._count = rate, self._count + 1
-        elif self._rate and rate < self._rate and self._count > 1:
+        """``rate``: pages a second with as many as there are now. One slow wave is no reason: what counts is whether it
+        is faster than it was with one connection less, by what several waves came to."""
+        known = self._rates.get(self._count)
+        now = self._rates[self._count] = rate if known is None else (known + rate) / 2
+        fewer = self._rates.get(self._count - 1)
+        self._hold = max(0, self._hold - 1)
+        if fewer is not None and now < fewer * _WORTH:
+            del self._rates[self._count]
             self._count -= 1
-            self._most, self._rate = self._count, 0.0
-        else:
-            self._rate = max(self._rate, rate)
+            self._hold = _HOLD
+        elif self._count < self._most and not self._hold:
+            self._count += 1
 
     def stay_alone(self) -> None:
         """One connection from here on."""
