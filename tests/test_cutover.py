@@ -3,11 +3,14 @@ moment."""
 
 from __future__ import annotations
 
+import contextlib
 import json
 import random
+import re
 import shutil
 import signal
 import subprocess
+import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -15,7 +18,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import PROGRAM, Ran, cold, describe, environment, harbor, query, state_of
+from conftest import PROGRAM, Ran, cold, describe, environment, harbor, plain_dump, plain_files, query, state_of
 from keenharbor.base.progress import Silent
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.demo.visitors import borrow, loans_of
@@ -187,6 +190,40 @@ sql = "UPDATE pages SET title = 'About us all' WHERE slug = 'about'"
 """
 
 
+BESIDE = """
+[[step]]
+name = "tip"
+kind = "sql"
+sql = "INSERT INTO tips VALUES (1, 'made beside')"
+"""
+
+
+def local_in(database: Path, address: str) -> list[str]:
+    """What of this machine a database names beside the site's own address."""
+    return re.findall(r"127\.0\.0\.1[:\w.]*", str(plain_dump(database)).replace(address, ""))
+
+
+@contextlib.contextmanager
+def during(script: Path, when: Callable[[], bool]) -> Iterator[None]:
+    """Run a script once while the block runs, as soon as ``when`` says so."""
+    over = threading.Event()
+
+    def watch() -> None:
+        while not over.wait(0.05):
+            if when():
+                time.sleep(0.5)
+                subprocess.run(["sh", str(script)], check=True, timeout=30)
+                return
+
+    thread = threading.Thread(target=watch, daemon=True)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()
+
+
 def test_a_way_back_brings_along_what_people_did_and_the_way_forward_too(stage: Stage) -> None:
     scene, database = stage.scene, stage.scene.database
     rehearse(stage, ADDS)
@@ -230,6 +267,63 @@ def test_a_way_back_brings_along_what_people_did_and_the_way_forward_too(stage: 
     assert query(database, "SELECT channel FROM loans WHERE id = ?", newest) == [("web",)]
     assert query(database, "SELECT said FROM tips") == [("Sow early.",)]
     assert not list((scene.folder / "harbor").glob("not-carried-*"))
+
+
+def test_a_cutover_by_merge_brings_what_was_made_beside_live_with_what_changed_meanwhile(stage: Stage) -> None:
+    scene, database = stage.scene, stage.scene.database
+    before = local_in(database, scene.address)
+    rehearse(stage, ADDS + BESIDE)
+    meanwhile = scene.folder / "meanwhile.sh"
+    db = f"sqlite3.connect({str(database)!r})"
+    meanwhile.write_text(
+        f"""test -e {scene.folder}/meanwhile.done && exit 0
+touch {scene.folder}/meanwhile.done
+python3 - <<'END'
+import sqlite3
+with {db} as db:
+    db.execute("INSERT INTO loans (variety_id, name, email, taken_on, due_on) VALUES (1, 'Kit', 'k@post.example', "
+               "'2026-11-25', '2027-07-01')")
+    db.execute("UPDATE members SET name = 'Renamed Meanwhile' WHERE id = 3")
+    db.execute("DELETE FROM loans WHERE id = 7")
+    db.execute("UPDATE pages SET body = 'meanwhile' WHERE slug = 'about'")
+END
+echo picture > {scene.root}/media/meanwhile.txt
+"""
+    )
+    with during(
+        meanwhile,
+        when=lambda: (scene.folder / "harbor/clones").exists() and any((scene.folder / "harbor/clones").iterdir()),
+    ):
+        gone = stage.run("cutover", "--by", "merge", "--yes", "--despite", "verdict", "--json").json
+    assert gone["by"] == "merge" and (scene.folder / "meanwhile.done").exists()
+    carried = gone["merged"]["carried"]
+    assert carried["loans"] == {"new": 1, "changed": 0, "removed": 1} and carried["members"]["changed"] == 1
+    assert gone["merged"]["files"] == 1 and gone["merged"]["conflicts"] == []
+    assert query(database, "SELECT title, body FROM pages WHERE slug = 'about'") == [("About us all", "meanwhile")]
+    assert query(database, "SELECT name FROM members WHERE id = 3") == [("Renamed Meanwhile",)]
+    assert query(database, "SELECT count(*) FROM loans WHERE name = 'Kit' AND channel IS NULL") == [(1,)]
+    assert query(database, "SELECT value FROM settings WHERE name = 'desk.greeting'") == [("Sow well!",)]
+    assert query(database, "SELECT said FROM tips") == [("made beside",)]
+    assert (scene.root / "media/meanwhile.txt").read_text() == "picture\n"
+    assert "1.5" in (scene.root / "extensions/member-cards/extension.ini").read_text()
+    assert not (scene.root / "core/old_links.py").exists()
+    left = [p for p in plain_files(scene.root) if b"/clones/" in (scene.root / p).read_bytes()]
+    assert left == []
+    assert local_in(database, scene.address) == before, "nothing of the clone came over"
+    assert stage.run("clone", "list", "--json").json == []
+    back = stage.run("rollback", "--yes", "--json").json
+    assert back["exact"] and back["carried"] == {}
+    assert query(database, "SELECT name FROM members WHERE id = 3") == [("Renamed Meanwhile",)]
+    assert query(database, "SELECT title FROM pages WHERE slug = 'about'") != [("About us all",)]
+
+
+def test_a_step_that_fails_beside_live_touches_nothing(stage: Stage) -> None:
+    scene = stage.scene
+    rehearse(stage, BREAKS)
+    before = state_of(scene)
+    refused = stage.run("cutover", "--by", "merge", "--yes", "--despite", "verdict", code=3)
+    assert "step 'breaks' failed on the clone beside live" in refused.err and "live was not touched" in refused.err
+    assert state_of(scene) == before and not in_maintenance(scene)
 
 
 def test_a_way_back_holds_its_snapshots_until_it_is_closed(stage: Stage) -> None:

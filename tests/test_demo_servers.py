@@ -179,6 +179,31 @@ def test_a_rehearsal_runs_and_leaves_live_alone(served: Scene) -> None:
     assert list((served.folder / "harbor/clones").iterdir()) == []
 
 
+def test_a_plan_goes_live_by_merge_and_back_with_what_visitors_did(served: Scene) -> None:
+    (served.folder / "upgrade.toml").write_text(
+        'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
+        '[[step]]\nname = "channel"\nkind = "sql"\nsql = "ALTER TABLE loans ADD COLUMN channel VARCHAR(20)"\n'
+        '[[step]]\nname = "about"\nkind = "sql"\nsql = "UPDATE pages SET title = \'Us\' WHERE slug = \'about\'"\n'
+    )
+    tried = harbor(served.folder, "trial", "run", "--json", code=None).json["way_back"]
+    assert tried["works"], tried
+    assert borrow(served.address, "Maren Tull", "long-tom-carrot").startswith("Lent")
+    gone = harbor(served.folder, "cutover", "--by", "merge", "--despite", "verdict", "--yes", "--json").json
+    assert gone["by"] == "merge" and gone["arrival"] and gone["merged"]["conflicts"] == []
+    assert borrow(served.address, "Kit Sandor", "long-tom-carrot").startswith("Lent")
+    database = open_database(served.database_place)
+    with database.writing() as writer:
+        writer.script("UPDATE loans SET channel = 'web' WHERE name = 'Kit Sandor'")
+        writer.script("DELETE FROM loans WHERE id = 6")
+    back = harbor(served.folder, "rollback", "--yes", "--json").json
+    assert back["exact"] and back["carried"]["loans"] == {"new": 1, "changed": 0, "removed": 1}
+    assert loans_of(served.database_place, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
+    with database.reading() as state:
+        assert "channel" not in next(t for t in state.schema.tables if t.name == "loans").columns
+        assert ("about", "Us") not in {r[:2] for r in state.rows("pages")}
+    assert borrow(served.address, "Maren Tull", "stone-path-thyme")
+
+
 def test_a_lost_connection_is_a_clear_error_and_leaves_no_snapshot(served: Scene) -> None:
     count = len(harbor(served.folder, "snapshot", "list", "--json").json)
     server = PrivateServer.read(served.server_file)

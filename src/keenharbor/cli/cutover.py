@@ -12,7 +12,9 @@ from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.plan import plan_argument
+from keenharbor.live.beside import best_way
 from keenharbor.live.cutover import (
+    By,
     CutoverOptions,
     CutoverResult,
     Drift,
@@ -28,12 +30,18 @@ from keenharbor.trial.plan import read_plan
 
 @harbor_command(name="cutover")
 @plan_argument
+@click.option(
+    "--by",
+    "by",
+    type=click.Choice(["steps", "merge"]),
+    help="Carry the steps out on live, or beside it and merge what changed meanwhile (what fits the plan).",
+)
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.option(
     "--despite", "despite", multiple=True, type=click.Choice(["verdict", "drift"]),
     help="Go on although the trial did not pass, or although live has moved on.",
 )  # fmt: skip
-def cutover(session: Session, plan_file: Path, yes: bool, despite: tuple[str, ...]) -> int:
+def cutover(session: Session, plan_file: Path, by: By | None, yes: bool, despite: tuple[str, ...]) -> int:
     """Carry PLAN (upgrade.toml) out on the live site, as its trial showed it; put everything back if anything differs.
 
     Visitors are locked out for the steps, the safety snapshot and looks at some pages; every page is looked at before
@@ -55,7 +63,11 @@ def cutover(session: Session, plan_file: Path, yes: bool, despite: tuple[str, ..
         f"{plural(len(plan.step), 'step')} will change the live site {site.address} from core {site.core_version()} "
         f"to {plan.plan.core} (rehearsed {age(trial.started)}).", yes,
     )  # fmt: skip
-    result = run_cutover(site, plan, trial, store, session.feed(site), since, session.progress, session.person())
+    way, why = best_way(plan, trial)
+    by = by or ("merge" if way == "merge" else "steps")
+    session.progress.note(f"by {by}" + (f": {why}" if by == way else ""))
+    person = session.person()
+    result = run_cutover(site, plan, trial, store, session.feed(site), since, session.progress, person, by)
     session.show({**result.as_json(), "drift": drift.as_json()}, lambda out: _render(out, result))
     return 1 if result.late else 0
 
@@ -85,6 +97,7 @@ def _render(out: Console, result: CutoverResult) -> None:
     show.pairs(out, [
         ("looked at", Text(f"{plural(result.pages, 'page')}: {_like(result)} trial {result.trial}")),
         ("maintenance", Text(f"{duration(result.maintenance_seconds)} for visitors ({_spent(result)})")),
+        *([("merged", Text(f"{_merged(result)} that changed on live meanwhile"))] if result.by == "merge" else []),
         ("safety", Text(f"snapshot {result.safety}: live just before")),
         *([("arrival", Text(f"snapshot {result.arrival}: what is done from now on comes along on the way back"))]
             if result.arrival else []),
@@ -105,6 +118,13 @@ def _render(out: Console, result: CutoverResult) -> None:
         if len(result.late) > 8:
             out.print(Text(f"    and {len(result.late) - 8} more (--json lists them)", style="dim"))
     show.next_step(out, "look at the site; what a way back would bring along: keenharbor rollback --look")
+
+
+def _merged(result: CutoverResult) -> str:
+    carried, files = result.merged.get("carried", {}), result.merged.get("files", 0)
+    assert isinstance(carried, dict) and isinstance(files, int)
+    rows = sum(sum(count.values()) for count in carried.values())
+    return f"{plural(rows, 'row')} and {plural(files, 'file')}"
 
 
 def _like(result: CutoverResult) -> str:

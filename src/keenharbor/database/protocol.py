@@ -198,6 +198,9 @@ class Table:
         )  # fmt: skip
 
 
+_OF_THE_SERVER = frozenset(("owners", "rights", "options", "definers", "charset", "collation"))
+
+
 class Definition(NamedTuple):
     """Something beside tables that is defined in a database."""
 
@@ -243,6 +246,11 @@ class Schema:
             v["engine"], v["version"], tuple(Table.from_json(t) for t in v["tables"]),
             tuple(Definition(*o) for o in v["objects"]), v["settings"], tuple(v["not_kept"]), v.get("counters", {}),
         )  # fmt: skip
+
+    def as_on(self, other: Schema) -> Schema:
+        """With what belongs to the server that ``other`` is on: owners, rights, options, how text is stored."""
+        own = {k: v for k, v in self.settings.items() if k not in _OF_THE_SERVER}
+        return replace(self, settings=own | {k: v for k, v in other.settings.items() if k in _OF_THE_SERVER})
 
     def definitions(self) -> dict[str, str]:
         """The DDL of everything by ``kind name``, for comparing two schemas."""

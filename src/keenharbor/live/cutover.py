@@ -6,22 +6,23 @@ import contextlib
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
-from keenharbor.base.text import duration, plural
+from keenharbor.base.text import duration, now, plural
 from keenharbor.compare import Finding, Look, Observation, Visitor, compare_settings, compare_tables
 from keenharbor.compare.browsed import refuse_without_browser
 from keenharbor.compare.look import check_again
 from keenharbor.compare.state import settings_of
 from keenharbor.database import row_delta
 from keenharbor.host.programs import Ran
+from keenharbor.live.beside import Beside, made_beside, put_in_place
 from keenharbor.live.environments import install_beside, thin_environments
 from keenharbor.live.flag import pass_header, reload_host
 from keenharbor.live.guard import Change, changing_live
 from keenharbor.live.journal import JournalFacts, steps_lock
-from keenharbor.live.kept import CarriedOn, carry_on
+from keenharbor.live.kept import WAITING, CarriedOn, carry_on
 from keenharbor.live.looks import LiveLooks, Unlike, must_answer
 from keenharbor.live.snapshots import newest_whole
 from keenharbor.site.feed import Feed
@@ -36,6 +37,7 @@ from keenharbor.trial.result import TrialResult, list_trials, refuse_newer_damag
 from keenharbor.trial.steps import Workplace, perform
 
 _PUT_BACK_ADVICE = "'keenharbor trial show' tells what the rehearsal saw; correct the plan and rehearse it again"
+By = Literal["steps", "merge"]
 REHEARSED_AREAS = ("core", "extensions", "themes", "settings")
 
 
@@ -88,6 +90,8 @@ class CutoverResult:
     spent: dict[str, float] = field(default_factory=dict)
     late: tuple[Finding, ...] = ()
     carried_on: dict[str, int] = field(default_factory=dict)
+    by: By = "steps"
+    merged: dict[str, object] = field(default_factory=dict)
 
     def as_json(self) -> dict[str, object]:
         findings = {"notes": [n.as_json() for n in self.notes], "late": [f.as_json() for f in self.late]}
@@ -150,10 +154,11 @@ def check_drift(drift: Drift, options: CutoverOptions) -> None:
 def run_cutover(
     site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None,
     progress: Progress,
-    ask: Callable[[str], None] | None = None,
+    ask: Callable[[str], None] | None = None, by: By = "steps",
 ) -> CutoverResult:  # fmt: skip
     """Carry ``plan`` out on live; the caller has asked `rehearsal_of` and `check_drift`. ``ask`` shows a person what to
-    do and returns when they are done; without it a plan with such a step is refused.
+    do and returns when they are done; without it a plan with such a step is refused. ``by`` merge the steps are carried
+    out beside live before, and live's changes since then merged onto what they made (`keenharbor.live.beside`).
 
     Raises what the guard raises (`keenharbor.live.guard`).
     """
@@ -161,6 +166,17 @@ def run_cutover(
     _refuse_without_a_person(plan, ask)
     refuse_without_browser([c for c in site.model.check if not c.writes])
     must_answer(site)
+    with contextlib.ExitStack() as stack:
+        beside = None
+        if by == "merge":
+            beside = stack.enter_context(made_beside(site, plan, trial, store, feed, progress, ask))
+        return _change_live(site, plan, trial, store, feed, since, progress, ask, beside, began)
+
+
+def _change_live(
+    site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None,
+    progress: Progress, ask: Callable[[str], None] | None, beside: Beside | None, began: float,
+) -> CutoverResult:  # fmt: skip
     why = f"before the cutover of trial {trial.id}"
     looks = LiveLooks(site, trial)
     progress.stage("looking at live, while visitors are served")
@@ -184,7 +200,7 @@ def run_cutover(
         change.enter("changing", safety.id)
         place = _Live(change, feed, descriptor, looks.behind, ask, safety)
         with change.spending("steps"):
-            records, versions = place.carry_out(plan, progress)
+            records, versions = place.carry_out(plan, progress) if beside is None else place.take_over(beside, plan)
             progress.stage("letting the host take up the change")
             reload_host(site)
         progress.stage("looking at live as in the trial")
@@ -206,6 +222,7 @@ def run_cutover(
         f"{site.model.runtime.name} {site.runtime_version()}", round(time.monotonic() - began, 3),
         round(change.maintenance_seconds, 3), tuple(c.name for c in site.model.check if c.writes),
         tuple(change.remarks), {k: round(v, 3) for k, v in change.spent.items()}, tuple(late), again.rows,
+        "steps" if beside is None else "merge", place.merged,
     )  # fmt: skip
 
 
@@ -261,6 +278,7 @@ class _Live:
     ask: Callable[[str], None] | None
     safety: Snapshot
     changed: bool = False
+    merged: dict[str, object] = field(default_factory=dict)
     rows: list[Observation] = field(default_factory=list)
     """What the steps did to the data. What visits write, the looks' and those of a step that only looks, is not their
     doing."""
@@ -270,6 +288,24 @@ class _Live:
         with self.change.site.reading_database() as state:
             self.rows = compare_tables(row_delta(then, state, plan.carried), model)
             self.rows += compare_settings(settings_of(then, model), settings_of(state, model))
+
+    def take_over(self, beside: Beside, plan: Plan) -> tuple[list[dict[str, object]], dict[str, str]]:
+        """What the steps made beside live, with what changed on live since."""
+        progress = self.change.progress
+        progress.stage("putting what was made beside live in its place, with what changed meanwhile")
+        done = put_in_place(self.change, beside)
+        progress.note(done.told)
+        carried = done.rows
+        self.merged = {
+            "carried": {t: c.as_json() for t, c in carried.carried.items()}, "files": done.files,
+            "renumbered": carried.numbers, "aside": carried.not_carried,
+            "conflicts": [*map(asdict, carried.conflicts), *map(asdict, done.tree.conflicts)],
+        }  # fmt: skip
+        saved = carried.save_aside(self.change.site.work / f"{WAITING}{now():%Y%m%d-%H%M%S}.jsonl")
+        if saved is not None:
+            self.change.remarks.append(f"what both the steps and live had changed meanwhile is saved in {saved}")
+        self._compare_data(plan)
+        return beside.records, beside.versions
 
     def carry_out(self, plan: Plan, progress: Progress) -> tuple[list[dict[str, object]], dict[str, str]]:
         """Every step; returns what is told of each, and the versions moved on. Raises `Unlike` for one that fails."""

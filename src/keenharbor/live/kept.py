@@ -11,7 +11,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from keenharbor.base.durable import write_durably
 from keenharbor.base.errors import DamagedError
+from keenharbor.base.text import now
 from keenharbor.database import DatabaseWriter, Schema, Value
 from keenharbor.database.lines import decode_json
 from keenharbor.merge.model import WITHOUT_A_PLACE
@@ -25,11 +27,16 @@ class CarriedOn:
     """Rows and cells that were put in their place again, by table, and those that still have none; the files."""
 
     rows: dict[str, int] = field(default_factory=dict)
-    left: int = 0
+    left: list[dict[str, object]] = field(default_factory=list)
     files: list[Path] = field(default_factory=list)
 
     def put_by(self) -> None:
-        """From now on the files are not looked at."""
+        """From now on the files are not looked at; what has no place yet waits in one of its own."""
+        if not self.rows:
+            return
+        if self.left:
+            lines = "".join(json.dumps(line, ensure_ascii=False) + "\n" for line in self.left)
+            write_durably(self.files[0].with_name(f"{WAITING}{now():%Y%m%d-%H%M%S%f}.jsonl"), lines.encode())
         for file in self.files:
             file.rename(file.with_name(file.name.replace(WAITING, CARRIED_ON, 1)))
 
@@ -54,7 +61,7 @@ def carry_on(live: Writable) -> CarriedOn:
             if len(left) == len(still):
                 break
             still = left
-        done.left = len(still)
+        done.left = still
     return done
 
 

@@ -42,8 +42,8 @@ def trees_to_put_back(
                 yield path
 
     if chosen is None:
-        wanted = _without_areas(snapshot.entries, _NOT_GIVEN_BACK)
-        present = _without_areas(live, _NOT_GIVEN_BACK | areas_left_out)
+        wanted = without_areas(snapshot.entries, _NOT_GIVEN_BACK)
+        present = without_areas(live, _NOT_GIVEN_BACK | areas_left_out)
     else:
         wanted = {p: e for p, e in snapshot.entries.items() if chosen(e)}
         present = {p: e for p, e in live.items() if e.area not in areas_left_out and chosen(e)}
@@ -53,7 +53,8 @@ def trees_to_put_back(
     return wanted, present
 
 
-def _without_areas(entries: Mapping[str, Entry], areas: Set[str]) -> dict[str, Entry]:
+def without_areas(entries: Mapping[str, Entry], areas: Set[str]) -> dict[str, Entry]:
+    """The entries but those of ``areas``."""
     found = dict(entries)
     for path in [e.path for e in found.values() if e.area in areas]:
         del found[path]
@@ -67,10 +68,15 @@ def put_tree_back(
     ``found`` is what there was a moment ago, if that is known."""
     wanted, present = found or differing_tree(site, snapshot, chosen)
     count = restore_tree(site.tree, wanted, present, snapshot.store.read)
+    empty_caches(site)
+    return count
+
+
+def empty_caches(site: Writable) -> None:
+    """What was computed from other code or rows goes."""
     for pattern in site.model.areas.get("cache", []):
         if "*" not in pattern:
             site.tree.clear(pattern)
-    return count
 
 
 def put_database_back(

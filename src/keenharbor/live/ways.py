@@ -64,6 +64,11 @@ def _backwards(said: dict[str, object]) -> Passage:
     return backwards([carried])[0]
 
 
+def forwards(carried: Sequence[Carried]) -> tuple[Passage, ...]:
+    """How what the steps carried is called where it went."""
+    return tuple(Passage(c.table, c.to, {old: new for new, old in c.columns.items()}) for c in carried)
+
+
 def _targets(site: SiteView) -> list[str]:
     """Ids of the snapshots from before the cutovers that live stands on, the oldest first."""
     targets: list[str] = []

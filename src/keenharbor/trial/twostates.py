@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from keenharbor.base.errors import UsageError
@@ -26,16 +26,15 @@ from keenharbor.compare import (
     take_look,
 )
 from keenharbor.compare.state import settings_of
-from keenharbor.database import Block, DatabaseState, Row, Schema, row_delta
+from keenharbor.database import DatabaseState, row_delta
 from keenharbor.database.rewrite import Rewriter
-from keenharbor.database.rows import blocks_of
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot, list_snapshots
-from keenharbor.snapshot.moved import LARGEST_TEXT_FILE
 from keenharbor.store import Store, object_id
 from keenharbor.tree import Entry
 from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.record import read_record
+from keenharbor.trial.renamed import RenamedState, renamed_entries
 from keenharbor.trial.result import find_trial
 
 SAMPLES = 3
@@ -69,38 +68,6 @@ class _Side:
     state: DatabaseState | None
     ini: dict[str, str]
     address: str | None
-
-
-class _Renamed:
-    """A database state with a clone's places written as live's."""
-
-    def __init__(self, state: DatabaseState, rewriter: Rewriter) -> None:
-        self._state, self._rewriter = state, rewriter
-
-    @property
-    def schema(self) -> Schema:
-        return self._state.schema
-
-    def rows(self, table: str) -> Iterator[Row]:
-        for row in self._state.rows(table):
-            yield tuple(self._rewriter.cell(v) for v in row)
-
-    def blocks(self, table: str) -> Iterator[Block]:
-        found = self.schema.table(table)
-        assert found is not None
-        return blocks_of(found, self.rows(table))
-
-    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
-        return ()
-
-    def mark(self, table: str) -> str | None:
-        return None
-
-    def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
-        return False
-
-    def chunk_ids(self, table: str) -> Sequence[str] | None:
-        return None
 
 
 def compare_states(live: SiteView, left: str, right: str, progress: Progress, *, pages: bool = True) -> Compared:
@@ -209,14 +176,8 @@ def _renamed_checkpoint(
     if live.model.mail is not None:
         now = live.settings()
         own |= {k: now[k] for k in (live.model.mail.host, live.model.mail.port) if k in now}
-    entries = dict(snapshot.entries)
-    for path, entry in snapshot.entries.items():
-        if entry.kind == "file" and entry.size <= LARGEST_TEXT_FILE and entry.area not in ("media", "cache", "logs"):
-            data = b"".join(snapshot.store.read(o) for o in entry.objects)
-            if back.touches(data):
-                text = back.text(data.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
-                entries[path] = entry._replace(objects=(object_id(text),))
-    return _Side(name, entries, _Renamed(snapshot.state, back), own, address)
+    entries = renamed_entries(snapshot, back, object_id)
+    return _Side(name, entries, RenamedState(snapshot.state, back), own, address)
 
 
 def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages: bool) -> _Side:
@@ -237,7 +198,7 @@ def _clone_side(live: SiteView, wanted: str, stack: contextlib.ExitStack, pages:
         if entry is not None and entry.kind == "file":
             text = clone.site.path(path).read_bytes().decode("utf-8", "surrogateescape")
             entries[path] = entry._replace(objects=(object_id(back.text(text).encode("utf-8", "surrogateescape")),))
-    state = _Renamed(stack.enter_context(clone.site.reading_database()), back)
+    state = RenamedState(stack.enter_context(clone.site.reading_database()), back)
     ini = {k: back.text(v) for k, v in clone.site.settings().items()}
     if live.model.mail is not None and origin is not None:
         for key in (live.model.mail.host, live.model.mail.port):

@@ -53,7 +53,7 @@ def try_way_back(
     seconds = round(time.monotonic() - began, 3)
     look = control.stage.look((), samples=1, only=list(pages)[:MOST_PAGES], timed=False, far=Far(1, served=False))
     counts = {table: count.as_json() for table, count in merged.carried.items()}
-    problem = _worse(before, look)
+    problem = worse(before, look, "the old site with what was carried")
     return WayBackTried(
         not problem, seconds, counts, files, merged.not_carried, len(merged.conflicts), problem
     )  # fmt: skip
@@ -72,14 +72,14 @@ def _carry_files(control: Control, arrival: Snapshot, now: Snapshot) -> int:
     return sum(e.kind == "file" for e in wanted.values())
 
 
-def _worse(before: Look, after: Look) -> str:
-    """What was good before and is not now, in words."""
+def worse(before: Look, after: Look, what: str) -> str:
+    """What was good before and is not now on ``what`` was looked at, in words."""
     for path, page in after.pages.items():
         was = before.pages.get(path)
         if was is not None and was.loads and not page.loads:
-            return f"the old site's page {path} does not load with what was carried"
+            return f"{path} does not load on {what}"
     for name, check in after.checks.items():
         known = before.checks.get(name)
         if check.problem is not None and known is not None and known.problem is None:
-            return f"'{name}' fails on the old site with what was carried: {check.problem}"
+            return f"'{name}' fails on {what}: {check.problem}"
     return ""

@@ -1,0 +1,81 @@
+"""States of a clone, with its places written as live's."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+
+from keenharbor.clone.clone import Clone
+from keenharbor.database import Block, DatabaseState, Row, Schema, StoredState, StoredTable
+from keenharbor.database.rewrite import Rewriter
+from keenharbor.database.rows import ChunkSink, blocks_of, store_table
+from keenharbor.site.view import SiteView
+from keenharbor.snapshot import Snapshot
+from keenharbor.snapshot.moved import LARGEST_TEXT_FILE, address_forms
+from keenharbor.tree import Entry
+
+_NOT_REWRITTEN = ("media", "cache", "logs")
+
+
+class RenamedState:
+    """A database state with a clone's places written as live's."""
+
+    def __init__(self, state: DatabaseState, rewriter: Rewriter) -> None:
+        self._state, self._rewriter = state, rewriter
+
+    @property
+    def schema(self) -> Schema:
+        return self._state.schema
+
+    def rows(self, table: str) -> Iterator[Row]:
+        for row in self._state.rows(table):
+            yield tuple(self._rewriter.cell(v) for v in row)
+
+    def blocks(self, table: str) -> Iterator[Block]:
+        found = self.schema.table(table)
+        assert found is not None
+        return blocks_of(found, self.rows(table))
+
+    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
+        return ()
+
+    def mark(self, table: str) -> str | None:
+        return None
+
+    def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
+        return False
+
+    def chunk_ids(self, table: str) -> Sequence[str] | None:
+        return None
+
+
+def back_to_live(clone: Clone, live: SiteView) -> Rewriter:
+    """What writes a clone's places as live's."""
+    places = address_forms(clone.address, live.address) | {clone.site.place: live.place}
+    return Rewriter(places | dict(zip(clone.site.database_place.marks, live.database.marks, strict=False)))
+
+
+def renamed_state(snapshot: Snapshot, back: Rewriter, sink: ChunkSink, read: Callable[[str], bytes]) -> StoredState:
+    """The database of a checkpoint in live's terms, as stored as the checkpoint's; tables that name nothing of the
+    clone are its own."""
+    state = snapshot.state
+    made: list[Callable[[], StoredTable]] = []
+    for table in state.schema.tables:
+        stored = state.tables[table.name]
+        if not any(back.may_touch(state.lines(identity)) for identity in stored.chunk_ids):
+            made.append(lambda t=stored: t)  # type: ignore[misc]
+            continue
+        made.append(store_table(RenamedState(state, back), table, sink, None, lambda count: None, lambda o: True))
+    sink.finish()
+    return StoredState(state.schema, [m() for m in made], read)
+
+
+def renamed_entries(snapshot: Snapshot, back: Rewriter, put: Callable[[bytes], str]) -> dict[str, Entry]:
+    """The tree of a checkpoint in live's terms; ``put`` gives a content its id."""
+    entries = dict(snapshot.entries)
+    for path, entry in snapshot.entries.items():
+        if entry.kind == "file" and entry.size <= LARGEST_TEXT_FILE and entry.area not in _NOT_REWRITTEN:
+            data = b"".join(snapshot.store.read(o) for o in entry.objects)
+            if back.touches(data):
+                text = back.text(data.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
+                entries[path] = entry._replace(objects=(put(text),), size=len(text), stamp="")
+    return entries
