@@ -567,7 +567,7 @@ def kill_at_random(stage: Stage, words: tuple[str, ...], count: int, prepare: Ca
 
 @pytest.mark.slow
 def test_a_cutover_killed_at_any_moment_settles(made_stage: Stage) -> None:
-    outcomes = kill_at_random(made_stage, ("cutover", "--yes"), 7, lambda: None)
+    outcomes = kill_at_random(made_stage, ("cutover", "--yes"), 5, lambda: None)
     assert outcomes["before"] >= 2
     assert outcomes["journals"] >= 1, "no kill fell into the change"
 
@@ -584,10 +584,10 @@ def test_a_rollback_killed_at_any_moment_settles(made_stage: Stage) -> None:
     stage.saved.mkdir(exist_ok=True)
     stage.save()
     try:
-        outcomes = kill_at_random(stage, ("rollback", "--yes"), 7, lambda: None)
+        outcomes = kill_at_random(stage, ("rollback", "--yes"), 5, lambda: None)
     finally:
         stage.saved = original
-    assert outcomes["before"] + outcomes["after"] == 7
+    assert outcomes["before"] + outcomes["after"] == 5
 
 
 def test_a_step_program_that_outlives_its_run_is_waited_for(stage: Stage) -> None:

@@ -305,7 +305,7 @@ def test_nothing_is_lost_in_any_history(tmp_path_factory: pytest.TempPathFactory
 
 
 @pytest.mark.parametrize("engine", ["mariadb", "postgres"])
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", range(5))
 def test_nothing_is_lost_on_a_server(servers: dict[str, PrivateServer], tmp_path: Path, engine: str, seed: int) -> None:
     need(engine)
     history = made_history(tmp_path, 1000 + seed)

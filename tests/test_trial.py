@@ -413,7 +413,7 @@ def test_an_unchanged_site_has_no_finding_in_two_trials(served: Scene) -> None:
             fits_the_schema(told)
             assert told["isolation"]["untouched"] is True
             assert told["isolation"]["traces"] == []
-            assert len(told["isolation"]["mails"]) == 5, "once before the looks, and in each of four"
+            assert len(told["isolation"]["mails"]) == 6, "once before the looks, in each of four, and for the way back"
             assert told["pages"] == 36
     assert post.messages == [], "a clone's mail left it"
     assert state_of(scene) == before

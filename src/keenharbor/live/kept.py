@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from keenharbor.base.durable import write_durably
+from keenharbor.base.durable import move_folder, write_durably
 from keenharbor.base.errors import DamagedError
 from keenharbor.base.text import now
 from keenharbor.database import DatabaseWriter, Schema, Value
@@ -38,7 +38,7 @@ class CarriedOn:
             lines = "".join(json.dumps(line, ensure_ascii=False) + "\n" for line in self.left)
             write_durably(self.files[0].with_name(f"{WAITING}{now():%Y%m%d-%H%M%S%f}.jsonl"), lines.encode())
         for file in self.files:
-            file.rename(file.with_name(file.name.replace(WAITING, CARRIED_ON, 1)))
+            move_folder(file, file.with_name(file.name.replace(WAITING, CARRIED_ON, 1)))
 
 
 def carry_on(live: Writable) -> CarriedOn:
