@@ -5,6 +5,8 @@ from __future__ import annotations
 import contextlib
 import math
 import sqlite3
+import subprocess
+import sys
 import tempfile
 import threading
 import time
@@ -28,6 +30,7 @@ from keenharbor.database import (
     Table,
     TableDelta,
     encode_row,
+    filelocks,
     open_database,
     row_delta,
 )
@@ -371,3 +374,24 @@ def test_a_column_more_loses_no_row_of_a_table_without_a_key() -> None:
     left = Rows(("a", "b"), ("x", "1"), ("x", "1"))
     assert not row_delta(left, Rows(("b", "a", "c"), ("1", "x", None), ("1", "x", "new"))).tables
     assert row_delta(left, Rows(("b", "a", "c"), ("1", "x", None))).tables["t"].removed == (("x", "1"),)
+
+
+@pytest.mark.parametrize("way", ["reading", "writing"])
+def test_a_transaction_keeps_its_lock_whatever_is_read_of_the_file_meanwhile(tmp_path: Path, way: str) -> None:
+    """Another process must not write into what this one reads or writes: pages of both would be mixed."""
+    file = make(tmp_path / "a.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, x TEXT); INSERT INTO t VALUES (1, 'a');")
+    database = open_database(DatabasePlace("sqlite", file))
+    other = (
+        "import sqlite3, sys\ndb = sqlite3.connect(sys.argv[1], timeout=0, isolation_level=None)\n"
+        "db.execute('BEGIN IMMEDIATE')\ndb.execute(\"INSERT INTO t VALUES (2, 'b')\")\ndb.execute('COMMIT')\n"
+    )
+
+    def writes() -> str:
+        return subprocess.run([sys.executable, "-c", other, str(file)], capture_output=True, text=True).stderr
+
+    with database.reading() if way == "reading" else database.writing():
+        with database.reading() as beside:
+            beside.mark("t")
+        assert "database is locked" in writes()
+    assert writes() == ""
+    assert not filelocks._kept and not filelocks._connections

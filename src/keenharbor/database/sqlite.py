@@ -20,6 +20,7 @@ from typing import NamedTuple
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.memory import no_cycle_search
+from keenharbor.database.filelocks import connect, head_of
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.merging import MergesRows, Statement
@@ -184,7 +185,7 @@ def _own_errors(path: Path) -> Iterator[None]:
 
 def _connect(uri: str, path: Path) -> sqlite3.Connection:
     with _own_errors(path):
-        connection = sqlite3.connect(uri, uri=True, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
+        connection = connect(uri, path, BUSY_SECONDS)
         connection.text_factory = _decode_text
         return connection
 
@@ -325,8 +326,8 @@ def _next_block(cursor: sqlite3.Cursor, keys: int) -> tuple[int, Block]:
 def _change_counter(file: Path) -> int | None:
     """The file's own count of the transactions that have written it, which needs no clock; None with a write-ahead log,
     where it does not count each (SQLite, "Database File Format", 1.3.3 and 1.3.7)."""
-    with contextlib.suppress(OSError), open(file, "rb") as read:
-        head = read.read(28)
+    with contextlib.suppress(OSError):
+        head = head_of(file, 28)
         if len(head) == 28 and head[18:20] == b"\x01\x01":
             return int.from_bytes(head[24:28], "big")
     return None
