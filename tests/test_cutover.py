@@ -463,6 +463,20 @@ def test_a_changed_plan_and_a_changed_site_are_refused(stage: Stage) -> None:
     assert "# edited since" in (scene.root / "core/app.py").read_text()
 
 
+def test_another_description_of_the_site_needs_another_trial(stage: Stage) -> None:
+    described = stage.scene.site_file.read_text()
+    try:
+        stage.scene.site_file.write_text(described.replace("limit = 6", "limit = 7"))
+        refused = stage.run("cutover", "--yes", code=2)
+        assert (
+            "[look] of the site file changed since the trial" in refused.err and "--despite description" in refused.err
+        )
+        stage.scene.site_file.write_text(described + '\n[verdict.weights]\n"text-changed" = "note"\n')
+        assert "changed since the trial" not in stage.run("cutover", code=2).err, "that is how findings are weighed"
+    finally:
+        stage.scene.site_file.write_text(described)
+
+
 def test_without_a_terminal_nothing_is_overwritten_unasked(stage: Stage) -> None:
     before = state_of(stage.scene)
     for words in (("cutover",), ("rollback", "newest"), ("cutover", "--json")):

@@ -38,8 +38,8 @@ from keenharbor.trial.plan import read_plan
 )
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.option(
-    "--despite", "despite", multiple=True, type=click.Choice(["verdict", "drift"]),
-    help="Go on although the trial did not pass, or although live has moved on.",
+    "--despite", "despite", multiple=True, type=click.Choice(["verdict", "drift", "description"]),
+    help="Go on although the trial did not pass, live has moved on, or the site file was changed since.",
 )  # fmt: skip
 def cutover(session: Session, plan_file: Path, by: By | None, yes: bool, despite: tuple[str, ...]) -> int:
     """Carry PLAN (upgrade.toml) out on the live site, as its trial showed it; put everything back if anything differs.
@@ -51,7 +51,7 @@ def cutover(session: Session, plan_file: Path, by: By | None, yes: bool, despite
     interrupted, type 'keenharbor settle'."""
     site, plan = session.site(), read_plan(plan_file)
     refuse_running(site)
-    options = CutoverOptions("verdict" in despite, "drift" in despite)
+    options = CutoverOptions("verdict" in despite, "drift" in despite, "description" in despite)
     trial = rehearsal_of(site, plan, options)
     store = session.store(site)
     since = find_snapshot(store, trial.snapshot, site.name)

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
+from keenharbor import __version__
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, now, plural
@@ -33,7 +34,7 @@ from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.plan import Plan
-from keenharbor.trial.result import TrialResult, list_trials, refuse_newer_damage
+from keenharbor.trial.result import TOOL, TrialResult, list_trials, refuse_newer_damage
 from keenharbor.trial.steps import Workplace, perform
 
 _PUT_BACK_ADVICE = "'keenharbor trial show' tells what the rehearsal saw; correct the plan and rehearse it again"
@@ -62,10 +63,11 @@ class Drift:
 @dataclass(frozen=True)
 class CutoverOptions:
     """``despite_verdict``: carry out a plan whose trial did not pass; ``despite_drift``: on a site that has moved
-    on."""
+    on; ``despite_description``: though the site file, or the tool, is another one than in the trial."""
 
     despite_verdict: bool = False
     despite_drift: bool = False
+    despite_description: bool = False
 
 
 @dataclass(frozen=True)
@@ -138,7 +140,24 @@ def rehearsal_of(site: SiteView, plan: Plan, options: CutoverOptions) -> TrialRe
             f"the trial {trial.id} of this plan ended with '{trial.verdict}'",
             advice="correct the plan and rehearse it again, or add '--despite verdict' if you know better",
         )
+    changed = changed_since(site, trial)
+    if changed and not options.despite_description:
+        raise UsageError(
+            f"{' and '.join(changed)} changed since the trial {trial.id}",
+            where=site.site_file,
+            advice="rehearse it again: keenharbor trial run; or add '--despite description'",
+        )
     return trial
+
+
+def changed_since(site: SiteView, trial: TrialResult) -> list[str]:
+    """In words, what of the site file and the tool is another one than in ``trial`` (nothing for one of an earlier
+    version, which did not note it)."""
+    now = site.model.rehearsed() | {TOOL: __version__}
+    apart = [name for name, digest in trial.described.items() if now.get(name) != digest]
+    tables = [f"[[{n}]]" if n == "check" else f"[{n}]" for n in apart if n != TOOL]
+    found = [f"{', '.join(tables)} of the site file"] if tables else []
+    return found + ([f"the tool (it was {trial.described[TOOL]})"] if TOOL in apart else [])
 
 
 def check_drift(drift: Drift, options: CutoverOptions) -> None:

@@ -6,8 +6,10 @@ table by table and key by key (lists are replaced, not joined).
 
 from __future__ import annotations
 
+import json
 from typing import Annotated, Literal
 
+from blake3 import blake3
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from keenharbor.database.kinds import SQLITE
@@ -400,6 +402,12 @@ class FeedPart(Part):
         return self
 
 
+_REHEARSED = (
+    "settings", "database", "runtime", "extensions", "themes", "areas", "files", "volatile", "address", "serve",
+    "commands", "mail", "look", "check",
+)  # fmt: skip
+
+
 class SiteFile(Part):
     """All that is said of one site."""
 
@@ -438,6 +446,12 @@ class SiteFile(Part):
         if self.look.log_in is not None and self.look.log_in not in {c.name for c in self.check}:
             raise ValueError(f"'log_in' under [look] names no check: '{self.look.log_in}'")
         return self
+
+    def rehearsed(self) -> dict[str, str]:
+        """Digests of the tables by which a trial looks at a site and works on it: one of them that changes makes the
+        trial one of another description."""
+        said = self.model_dump(mode="json", include=set(_REHEARSED))
+        return {name: blake3(json.dumps(said[name], sort_keys=True).encode()).hexdigest()[:16] for name in _REHEARSED}
 
     @property
     def log_in(self) -> CheckPart | None:

@@ -63,6 +63,10 @@ class Isolation:
         return self.live_before == self.live_after
 
 
+TOOL = "tool"
+"""Where the tool's version stands among what a trial went by."""
+
+
 @dataclass(frozen=True)
 class WayBackTried:
     """Whether the old site came up with what was carried, and why not (``problem``); how long that took; the rows by
@@ -101,7 +105,7 @@ class TrialResult:
     """A whole trial. ``healed`` are findings that showed after a step and were gone at the end; ``accepted`` those that
     somebody has agreed to; ``remarks`` say what it could not see; ``went_on_with`` how many steps it took over from an
     earlier trial; ``with_pictures`` that its pages were photographed; ``titles`` what the pages of findings are
-    called."""
+    called; ``described`` are digests of the site file's tables (`SiteFile.rehearsed`) and the tool's version."""
 
     id: str
     site: str
@@ -127,6 +131,7 @@ class TrialResult:
     with_pictures: bool = False
     titles: dict[str, str] = field(default_factory=dict)
     way_back: WayBackTried | None = None
+    described: dict[str, str] = field(default_factory=dict)
 
     @property
     def started(self) -> datetime:

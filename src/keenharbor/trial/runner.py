@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from keenharbor import __version__
 from keenharbor.base.durable import private_folder, remove_folder, write_plain
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
@@ -57,7 +58,7 @@ from keenharbor.trial.record import (
     steps_in_common,
 )
 from keenharbor.trial.remarks import Unseen
-from keenharbor.trial.result import StepRecord, TrialResult, WayBackTried, save_result
+from keenharbor.trial.result import TOOL, StepRecord, TrialResult, WayBackTried, save_result
 from keenharbor.trial.sentinels import stands_for_all
 from keenharbor.trial.stage import Ask, Stage
 from keenharbor.trial.steps import StepBase
@@ -149,7 +150,8 @@ def run_trial(
             findings=tuple(findings), healed=tuple(rehearsal.healed(laid)), slower=tuple(s for s, _ in pace.slower),
             steps=tuple(s.record for s in rehearsal.record.steps), noise=tuple(rehearsal.record.before.noise.listing()),
             pages=len(rehearsal.before.pages), isolation=isolation, clone=clone.id if options.keep else None,
-            way_back=rehearsal.way_back, known=tuple(sorted({o.identity for o, _, _ in laid})), timings=pace.timings,
+            way_back=rehearsal.way_back, described=live.model.rehearsed() | {TOOL: __version__},
+            known=tuple(sorted({o.identity for o, _, _ in laid})), timings=pace.timings,
             accepted=tuple(accepted), remarks=tuple(rehearsal.remarks(pace)),
             went_on_with=earlier.kept if earlier else 0,
             with_pictures=rehearsal.record.before.shots is not None,
