@@ -245,6 +245,10 @@ def test_a_way_back_brings_along_what_people_did_and_the_way_forward_too(stage: 
     assert told["files"] == {"added": ["media/from-a-visitor.jpg"], "left": ["core/app.py"]}
     (conflict,) = told["conflicts"]
     assert (conflict["column"], conflict["theirs"], conflict["taken"]) == ("title", "Who we are", "theirs")
+    there = state_of(scene)
+    tried = stage.run("rollback", "--rehearse", "--json").json
+    assert tried["works"] and tried["carried"] == told["carried"] and tried["files"] == 1
+    assert state_of(scene) == there, "it was only read"
     shown = stage.run("rollback", "--look").out
     assert "Who we are" in shown and "from-a-visitor.jpg" in shown and "Nothing was changed" in shown
     back = stage.run("rollback", "--yes", "--json").json

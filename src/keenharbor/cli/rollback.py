@@ -22,13 +22,16 @@ from keenharbor.live.rollback import (
     default_way,
     look_at_way,
     refuse_undecided,
+    rehearse_way,
     run_rollback,
     ways_to,
 )
 from keenharbor.live.ways import WayBack, close_ways
 from keenharbor.merge.carry import TableCount
 from keenharbor.merge.model import Side
+from keenharbor.site.log import append_log
 from keenharbor.snapshot import find_snapshot
+from keenharbor.trial.result import WayBackTried
 
 _SIDES: Mapping[str, Side] = {"live": "theirs", "snapshot": "ours"}
 _MOST_SHOWN = 8
@@ -41,17 +44,13 @@ _MOST_SHOWN = 8
 @click.option(
     "--without", multiple=True, metavar="TABLE[.COLUMN]", help="What was done to it since does not come along."
 )
+@click.option("--rehearse", is_flag=True, help="Go back on a clone, with what people did since, and look at it.")
 @click.option("--close", is_flag=True, help="Give up the way back: its snapshots may be thinned out.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def rollback(
-    session: Session,
-    wanted: str | None,
-    look: bool,
-    prefer: str | None,
-    without: tuple[str, ...],
-    close: bool,
-    yes: bool,
-) -> None:
+    session: Session, wanted: str | None, look: bool, prefer: str | None, without: tuple[str, ...], rehearse: bool,
+    close: bool, yes: bool,
+) -> int:  # fmt: skip
     """Go back to before the last cutover (or to SNAPSHOT), with what people did since.
 
     Rows of all tables that were added, changed or removed since the cutover's end come along, cell by cell, and files
@@ -62,24 +61,24 @@ def rollback(
     store = session.store(site)
     wishes = Wishes(_SIDES[prefer] if prefer else None, without)
     if close:
-        if wanted or look or prefer or without:
+        if wanted or look or prefer or without or rehearse:
             raise UsageError("--close stands alone")
-        closed = close_ways(site, store)
-        session.show(
-            {"closed": [s.id for s in closed]},
-            lambda out: show.headline(out, "done", f"{plural(len(closed), 'way')} back given up" if closed
-                                      else "there was no way back to give up"),
-        )  # fmt: skip
-        return
+        return _close(session)
     target = find_snapshot(store, wanted, site.name) if wanted else default_way(site, store).target
     ways = ways_to(site, store, target)
+    if rehearse:
+        tried = rehearse_way(site, store, ways[0], session.feed(site), session.progress, wishes)
+        detail = f"{target.id}: {tried.told}"
+        append_log(site.work, site.name, "rollback rehearse", "good" if tried.works else "failed", detail, target.id)
+        session.show(asdict(tried), lambda out: _render_rehearsed(out, tried))
+        return 0 if tried.works else 1
     began = time.monotonic()
     merged = look_at_way(site, ways[0], wishes)
     seconds = time.monotonic() - began
     if look:
         told = _as_json(ways, merged) | {"seconds": round(3 * seconds + 1, 1)}
         session.show(told, lambda out: _render_look(out, ways, merged, 3 * seconds + 1))
-        return
+        return 0
     refuse_undecided(site, merged, wishes)
     for words in _suspicions(merged):
         session.progress.note(words)
@@ -92,6 +91,22 @@ def rollback(
     for way in ways:
         result = run_rollback(site, store, way, session.progress, wishes)
     session.show(result.as_json(), lambda out: _render(out, result, age(target.taken_at)))
+    return 0
+
+
+def _close(session: Session) -> int:
+    site = session.site()
+    closed = close_ways(site, session.store(site))
+    words = f"{plural(len(closed), 'way')} back given up" if closed else "there was no way back to give up"
+    session.show({"closed": [s.id for s in closed]}, lambda out: show.headline(out, "done", words))
+    return 0
+
+
+def _render_rehearsed(out: Console, tried: WayBackTried) -> None:
+    show.headline(out, "good" if tried.works else "failed", tried.told)
+    for table, count in sorted(tried.carried.items()):
+        out.print(show.said("note", TableCount(count["new"], count["changed"], count["removed"]).told(table)))
+    show.next_step(out, "keenharbor rollback" if tried.works else "keenharbor rollback --look")
 
 
 def _as_json(ways: Sequence[WayBack], merged: Merged) -> dict[str, object]:

@@ -55,7 +55,7 @@ def environment_back(site: SiteView, snapshot: Snapshot) -> None:
 
 def environment_missing(site: SiteView, snapshot: Snapshot) -> str:
     """In words, that the environment which belongs to ``snapshot`` is neither in place nor kept; empty when it is."""
-    if _is_in_place(site, snapshot) or _kept(site, snapshot) is not None:
+    if environment_is_there(site, snapshot) or _kept(site, snapshot) is not None:
         return ""
     return (
         "the virtual environment is not the one that belongs to the snapshot, and that one is not kept: install the "
@@ -64,14 +64,15 @@ def environment_missing(site: SiteView, snapshot: Snapshot) -> str:
     )
 
 
-def _is_in_place(site: SiteView, snapshot: Snapshot) -> bool:
+def environment_is_there(site: SiteView, snapshot: Snapshot) -> bool:
+    """Whether the environment that is in place is the one that belongs to ``snapshot``, or the site has none."""
     wanted = snapshot.manifest.environment
     return not wanted or site.model.runtime.packages is None or pins_of(site.packages()) == wanted
 
 
 def _kept(site: SiteView, snapshot: Snapshot) -> tuple[str, str] | None:
     """The environment that is kept beside live's and belongs to ``snapshot``, and where it was."""
-    if _is_in_place(site, snapshot):
+    if environment_is_there(site, snapshot):
         return None
     packages = PurePosixPath(site.packages_place())
     for home in packages.parents:

@@ -14,24 +14,30 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
 from keenharbor.database import DatabaseState, DatabaseWriter
-from keenharbor.live.environments import environment_back, environment_missing
+from keenharbor.live.environments import environment_back, environment_is_there, environment_missing
 from keenharbor.live.flag import reload_host
 from keenharbor.live.guard import changing_live
 from keenharbor.live.journal import JournalFacts, last_change
 from keenharbor.live.putting import differing_tree, put_database_back, put_tree_back
+from keenharbor.live.snapshots import take_guarded
 from keenharbor.live.ways import WayBack, open_ways
 from keenharbor.merge.carry import CarriedOver, carry_over, preview
-from keenharbor.merge.model import Side
+from keenharbor.merge.model import Rule, Side
 from keenharbor.merge.plan import MergePlan
 from keenharbor.merge.trees import CODE, MergedTree, merge_trees
+from keenharbor.site.feed import Feed
 from keenharbor.site.log import LOG_NAME, read_log
 from keenharbor.site.passing import Passing
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
-from keenharbor.snapshot import Snapshot, list_snapshots
+from keenharbor.snapshot import Snapshot, TakeOptions, list_snapshots
 from keenharbor.store import Store
 from keenharbor.tree import Entry
 from keenharbor.tree.scan import Hashing, read_content
+from keenharbor.trial.control import Control
+from keenharbor.trial.result import WayBackTried
+from keenharbor.trial.sentinels import stands_for_all
+from keenharbor.trial.wayback import try_way_back
 
 
 @dataclass(frozen=True)
@@ -226,17 +232,49 @@ def _with_texts(files: MergedTree, store: Store) -> dict[str, Entry]:
     return entries
 
 
+def rehearse_way(
+    site: SiteView, store: Store, way: WayBack, feed: Feed, progress: Progress, wishes: Wishes = AS_USUAL
+) -> WayBackTried:  # fmt: skip
+    """Go the way back on a clone, with what people did on live until now, and look at it; live is only read. Raises
+    `UsageError` where that cannot be tried."""
+    if way.arrival is None:
+        raise UsageError(
+            "the state at the cutover's end is not known: this way back cannot be rehearsed", where=site.work,
+            advice="'keenharbor snapshot drill' tries the snapshot by itself",
+        )  # fmt: skip
+    if not environment_is_there(site, way.target):
+        raise UsageError(
+            "the old code would run with the new environment on a clone: this way back cannot be rehearsed",
+            where=site.site_file,
+        )
+    options = TakeOptions(comment="to rehearse a way back", reason="before a trial", every_row=True)
+    now_there = take_guarded(site, store, options, progress)
+    progress.stage(f"making a clone of snapshot {way.target.id}")
+    control = Control(site, way.target, feed)
+    try:
+        control.start()
+        progress.stage("looking at it, before and with what people did since")
+        before = control.stage.look(samples=1, timed=False)
+        pages = stands_for_all(before, site.model.look.starts, [])
+        rule = _rule(site, wishes)
+        return try_way_back(control, way.arrival, now_there, before, pages, way.passages, rule, wishes.without)
+    finally:
+        control.drop()
+
+
 def _plan(site: SiteView, way: WayBack, theirs: DatabaseState, wishes: Wishes) -> MergePlan:
     ours, model = way.target.state, site.model
     standing = Passing(model.volatile).without
     if way.arrival is None:
         return MergePlan(ours, theirs, ours, standing=standing, only_added=model.visitor_data.tables)
-    sides: Mapping[str, Side] = {"live": "theirs", "snapshot": "ours"}
-
-    def rule(table: str) -> Side:
-        return wishes.prefer or sides.get(model.merge.tables.get(table, model.merge.wins), "theirs")
-
+    rule = _rule(site, wishes)
     return MergePlan(way.arrival.state, theirs, ours, way.passages, rule, standing, without=wishes.without)
+
+
+def _rule(site: SiteView, wishes: Wishes) -> Rule:
+    part = site.model.merge
+    sides: Mapping[str, Side] = {"live": "theirs", "snapshot": "ours"}
+    return lambda table: wishes.prefer or sides.get(part.tables.get(table, part.wins), "theirs")
 
 
 def refuse_undecided(site: SiteView, merged: Merged, wishes: Wishes) -> None:

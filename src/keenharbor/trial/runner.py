@@ -63,7 +63,7 @@ from keenharbor.trial.sentinels import stands_for_all
 from keenharbor.trial.stage import Ask, Stage
 from keenharbor.trial.steps import StepBase
 from keenharbor.trial.titles import titles_of
-from keenharbor.trial.wayback import try_way_back
+from keenharbor.trial.wayback import backwards, try_way_back
 
 SAMPLES = 2
 BEFORE_SAMPLES = 4
@@ -491,7 +491,7 @@ class _Rehearsal:
         self.stage.make_checks()
         now = self._take_checkpoint("after visitors")
         pages = stands_for_all(self.before, self._live.model.look.starts, self._plan.step)
-        self.way_back = try_way_back(control, arrival, now, self.before, pages, self._plan.carried)
+        self.way_back = try_way_back(control, arrival, now, self.before, pages, backwards(self._plan.carried))
         self._progress.note(self.way_back.told)
 
     def _hold_definitions(self) -> None:

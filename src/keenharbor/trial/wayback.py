@@ -7,15 +7,15 @@ the control as `keenharbor.live.rollback` would carry it onto live, and the old 
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.compare import Look
 from keenharbor.compare.look import Far
 from keenharbor.database.diff import Carried
 from keenharbor.merge.carry import carry_over
-from keenharbor.merge.model import Passage
-from keenharbor.merge.plan import MergePlan
+from keenharbor.merge.model import Passage, Rule
+from keenharbor.merge.plan import MergePlan, theirs_wins
 from keenharbor.merge.trees import CODE, merge_trees
 from keenharbor.site.passing import Passing
 from keenharbor.snapshot import Snapshot
@@ -33,16 +33,17 @@ def backwards(carried: Sequence[Carried]) -> tuple[Passage, ...]:
 
 
 def try_way_back(
-    control: Control, arrival: Snapshot, now: Snapshot, before: Look, pages: Sequence[str], carried: Sequence[Carried]
-) -> WayBackTried:
-    """Carry what changed on the upgraded clone from ``arrival`` to ``now`` onto the ``control``, and look at it: the
-    ``pages`` and checks that were good ``before`` have to be good."""
+    control: Control, arrival: Snapshot, now: Snapshot, before: Look, pages: Sequence[str], passages: Sequence[Passage],
+    rule: Rule = theirs_wins, without: Collection[str] = (),
+) -> WayBackTried:  # fmt: skip
+    """Carry what changed on the upgraded clone (or on live) from ``arrival`` to ``now`` onto the ``control``, and look
+    at it: the ``pages`` and checks that were good ``before`` have to be good."""
     site = control.stage.clone.site
     began = time.monotonic()
     try:
         with site.reading_database() as ours:
             plan = MergePlan(
-                arrival.state, now.state, ours, backwards(carried), standing=Passing(site.model.volatile).without
+                arrival.state, now.state, ours, passages, rule, Passing(site.model.volatile).without, without=without
             )
         files = _carry_files(control, arrival, now)
         with site.writing_database() as writer:
