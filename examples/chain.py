@@ -84,7 +84,10 @@ class Chain:
             sys.exit("the trial does not pass")
         self.harbor("cutover", "--yes")
         left = self.visitor()
-        self.harbor("rollback", "--yes")
+        looked = self.harbor("rollback", "--look")
+        print("    would come along:", looked["carried"], looked["files"], "both changed:", len(looked["conflicts"]))
+        back = self.harbor("rollback", "--yes")
+        print("    came along:", back["carried"], "put aside:", back["aside"], "exact:", back["exact"])
         if not self.remains(left):
             sys.exit(f"what a visitor left is lost: {left}")
         print(f"{sum(self.seconds.values()) / 60:.1f} minutes in all")
@@ -92,6 +95,7 @@ class Chain:
     def rehearse(self) -> Any:
         trial = self.harbor("trial", "run", code=(0, 1))
         self.findings(trial, "upgrade")
+        print("    way back:", trial["way_back"])
         return trial
 
     def accept(self) -> str:
