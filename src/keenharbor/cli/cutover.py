@@ -22,6 +22,7 @@ from keenharbor.live.cutover import (
     find_drift,
     rehearsal_of,
     run_cutover,
+    told_rows,
 )
 from keenharbor.live.journal import refuse_running
 from keenharbor.snapshot import find_snapshot
@@ -101,7 +102,7 @@ def _render(out: Console, result: CutoverResult) -> None:
         ("safety", Text(f"snapshot {result.safety}: live just before")),
         *([("arrival", Text(f"snapshot {result.arrival}: what is done from now on comes along on the way back"))]
             if result.arrival else []),
-        *([("carried on", Text(", ".join(f"{n} of {t}" for t, n in sorted(result.carried_on.items()))))]
+        *([("carried on", Text(told_rows(result.carried_on)))]
             if result.carried_on else []),
     ])  # fmt: skip
     if result.checks_left_out:

@@ -136,7 +136,11 @@ def _render_look(out: Console, ways: Sequence[WayBack], merged: Merged, seconds:
     _render_files(out, merged)
     _render_conflicts(out, merged.conflicts)
     if merged.rows.aside:
-        show.heading(out, f"No place in the old site ({plural(len(merged.rows.aside), 'time')}): saved beside the log")
+        left = sum(a.why == "left out" for a in merged.rows.aside)
+        told = f", {left:,} of them left out as asked" if left else ""
+        show.heading(
+            out, f"Not in the old site, saved beside the log: {plural(len(merged.rows.aside), 'change')}{told}"
+        )
         for aside in merged.rows.aside[:_MOST_SHOWN]:
             out.print(show.said("note", f"{aside.table} {_key(aside.key)}: {aside.reason}"))
         _more(out, len(merged.rows.aside))
@@ -145,7 +149,8 @@ def _render_look(out: Console, ways: Sequence[WayBack], merged: Merged, seconds:
     for line in merged.rows.inferred:
         out.print(show.said("note", f"taken from the data: {line}"))
     out.print(Text(f"\nNothing was changed. It would take about {duration(seconds)} of maintenance.", style="dim"))
-    show.next_step(out, "keenharbor rollback")
+    leave = "".join(f" --without {c}" for c, a in merged.rows.alike.items() if a.suspicious)
+    show.next_step(out, "keenharbor rollback" + (f", or keenharbor rollback{leave}" if leave else ""))
 
 
 def _render_rows(out: Console, merged: Merged) -> None:
@@ -156,7 +161,8 @@ def _render_rows(out: Console, merged: Merged) -> None:
     rows = []
     for table, count in sorted(merged.rows.carried.items()):
         examples = merged.rows.examples.get(table, [])
-        rows.append((table, *_numbers(count), examples[0] if examples else ""))
+        of_each = [next((e for e in examples if e.startswith(k)), "") for k in ("added", "changed", "removed")]
+        rows.append((table, *_numbers(count), "; ".join(e for e in of_each if e)))
     show.table(out, ("table", "new", "changed", "removed", "for example"), rows, right=(1, 2, 3), keep=(0, 1, 2, 3))
     for words in _suspicions(merged):
         out.print(show.said("caution", words))
@@ -232,7 +238,8 @@ def _render(out: Console, result: RollbackResult, old: str) -> None:
         *([("both changed", Text(plural(len(result.conflicts), "time"), style="yellow"))] if result.conflicts else []),
         *([("renumbered", Text(", ".join(f"{n} of {t}" for t, n in result.renumbered.items())))] if result.renumbered
             else []),
-        ("not carried", Text(plural(result.aside, "row") if result.aside else "nothing")),
+        ("not carried", Text(plural(result.aside, "change") if result.aside else "nothing")),
+        *([("left out", Text(f"{plural(result.left_out, 'change')}, as you asked"))] if result.left_out else []),
         *([("without", Text(f"columns that the old tables lack, in {plural(result.trimmed, 'row')}"))] if result.trimmed
             else []),
         *([("saved in", Text(result.aside_file))] if result.aside_file else []),

@@ -67,6 +67,7 @@ class RollbackResult:
     renumbered: dict[str, int]
     inferred: tuple[str, ...]
     aside: int
+    left_out: int
     trimmed: int
     aside_file: str | None
     elsewhere: tuple[str, ...]
@@ -305,7 +306,8 @@ def _result(
         conflicts=tuple(merged.conflicts),
         renumbered=rows.numbers,
         inferred=tuple(rows.inferred),
-        aside=rows.not_carried,
+        aside=rows.not_carried - rows.left_out,
+        left_out=rows.left_out,
         trimmed=rows.trimmed,
         aside_file=str(aside_file) if aside_file else None,
         elsewhere=tuple(rows.elsewhere),

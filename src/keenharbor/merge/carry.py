@@ -87,6 +87,11 @@ class CarriedOver:
         return len(self.aside) - self.trimmed
 
     @property
+    def left_out(self) -> int:
+        """What a person did not want to be carried."""
+        return sum(a.why == "left out" for a in self.aside)
+
+    @property
     def rows(self) -> int:
         """Rows that were carried."""
         return sum(c.added + c.changed + c.removed for c in self.carried.values())
@@ -99,7 +104,7 @@ class CarriedOver:
             named = f"{change.source}.{column}"
             self.alike.setdefault(named, Alike(change.was.get(column), value)).count(change.was.get(column), value)
         shown = self.examples.setdefault(change.table, [])
-        if len(shown) < _EXAMPLES:
+        if getattr(count, change.kind) <= _EXAMPLES:  # of each kind
             shown.append(_example(change))
         if change.lost:
             self.trimmed += 1
