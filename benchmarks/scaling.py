@@ -3,6 +3,7 @@
     python benchmarks/scaling.py rows [200000 2000000] [sqlite] [mariadb]
     python benchmarks/scaling.py files [2000 20000 100000]
     python benchmarks/scaling.py pages [100 1000]
+    python benchmarks/scaling.py merge [1000000] [sqlite] [mariadb]
 
 Against plain programs in the same run: reading the whole dump (`sqlite3`, the server's own client), copying the file.
 Exponents: the slope of the logarithms between the smallest and the largest size; 1 is linear."""
@@ -363,6 +364,82 @@ def bench_pages(sizes: Sequence[int]) -> None:
     table.exponents()
 
 
+# -- a cutover by merge -------------------------------------------------------------------------------------------
+
+WIDER = """
+[[step]]
+name = "wider"
+kind = "sql"
+sql = "ALTER TABLE orders ADD COLUMN channel VARCHAR(20)"
+"""
+
+
+WITH_FLAG = """
+import sys
+from functools import partial
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
+
+class Handler(SimpleHTTPRequestHandler):
+    def do_GET(self):
+        flag = Path("closed.flag")
+        if flag.is_file() and self.headers.get("X-Pass") != flag.read_text():
+            self.send_error(503)
+        else:
+            super().do_GET()
+
+    def log_message(self, *words):
+        pass
+
+
+ThreadingHTTPServer(("127.0.0.1", int(sys.argv[1])), partial(Handler, directory="pages")).serve_forever()
+"""
+
+
+def bench_merge(engine: str, count: int, meanwhile: int = 1_000, files: int = 10_000) -> None:
+    """A table of so many rows and 10,000 files, of which 1,000 rows change while the steps are carried out beside
+    live."""
+    with site_of_rows(engine, count) as (folder, run):
+        make_tree(folder / "site/pages/files", files)
+        (folder / "upgrade.toml").write_text(PLAN + WIDER)
+        (folder / "serve.py").write_text(WITH_FLAG)
+        live = subprocess.Popen([sys.executable, folder / "serve.py", port_of(folder)], cwd=folder / "site")
+        over = threading.Event()
+
+        def change() -> None:
+            while not over.wait(0.2):
+                if any((folder / "harbor/clones").glob("*/clone.json")):
+                    over.wait(1)
+                    run(f"UPDATE orders SET note = 'changed meanwhile' WHERE id % {count // meanwhile} = 3")
+                    return
+
+        table = Table()
+        try:
+            time.sleep(1)
+            harbor(folder, "snapshot", "take")
+            table.note(f"{engine}: trial", count, harbor(folder, "trial", "run", codes=(0, 1)))
+            changing = threading.Thread(target=change, daemon=True)
+            changing.start()
+            words = ("cutover", "--by", "merge", "--yes", "--despite", "verdict", "--despite", "drift", "--json")
+            done = harbor(folder, *words, codes=(0, 1))
+            table.note(f"{engine}: cutover by merge", count, done)
+            told = json.loads(done.out)
+            print(f"{count:>10,}  {told['maintenance_seconds']:8.2f} s  of it maintenance: {told['spent']}; carried "
+                  f"{told['merged']['carried']}", flush=True)  # fmt: skip
+            table.note(f"{engine}: rollback", count, harbor(folder, "rollback", "--yes"))
+        finally:
+            over.set()
+            live.kill()
+            live.wait()
+
+
+def port_of(folder: Path) -> str:
+    """The port that a site file names."""
+    said = (folder / "keenharbor.toml").read_text()
+    return said[said.index("127.0.0.1:") + len("127.0.0.1:") :].split('"', 1)[0]
+
+
 def main() -> None:
     words = sys.argv[1:]
     sizes = [int(w) for w in words if w.isdigit()]
@@ -370,6 +447,9 @@ def main() -> None:
         bench_files(sizes or [2_000, 20_000, 100_000])
     if "pages" in words or not words:
         bench_pages(sizes or [100, 1_000])
+    if "merge" in words or not words:
+        for engine in [w for w in words if w in ("sqlite", "mariadb")] or ["sqlite", "mariadb"]:
+            bench_merge(engine, sizes[0] if sizes else 1_000_000)
     if "rows" in words or not words:
         for engine in [w for w in words if w in ("sqlite", "mariadb")] or ["sqlite", "mariadb"]:
             bench_rows(engine, sizes or [200_000, 2_000_000])

@@ -36,6 +36,7 @@ EXCEPTIONS = {
     "snapshot/importing.py": "the same",
     "database/mariadb/write.py": "rows go to the server through a pipe",
     "database/sqlite.py": "a database that is a file is dropped by removing it",
+    "database/prepared.py": "the same of one that was made beforehand",
     "database/servers/postgres.py": "the folder of a private server gets its owner",
     "database/private_server.py": "the folder of a private server gets its owner, and the server its signals",
     "clone/relay.py": "a program of its own: a socket's path is made free",

@@ -10,7 +10,6 @@ disk does; one with a write-ahead log is read as it is.
 from __future__ import annotations
 
 import contextlib
-import math
 import os
 import sqlite3
 import time
@@ -37,8 +36,8 @@ from keenharbor.database.protocol import (
     Value,
 )
 from keenharbor.database.rows import StoredState, rows_of
+from keenharbor.database.sqlitetext import sql_text, value_text
 from keenharbor.database.words import double_quoted as quote
-from keenharbor.database.words import insert_statements
 
 BUSY_SECONDS = 20.0
 _HIDDEN_GENERATED = (2, 3)
@@ -539,47 +538,33 @@ def _statements(sql: str) -> Iterator[str]:
         yield pending
 
 
-# -- as text --------------------------------------------------------------------------------------------------
+# -- whole files ----------------------------------------------------------------------------------------------
 
 
-def sql_text(state: StoredState) -> Iterator[bytes]:
-    """The database as SQL for its own client, for an empty one."""
-    schema = state.schema
-    encoding = schema.settings.get("encoding", "UTF-8")
-    yield f"PRAGMA foreign_keys = OFF;\nPRAGMA encoding = '{encoding!s}';\nBEGIN;\n".encode()
-    for table in schema.tables:
-        if table.kind in ("table", "virtual"):
-            yield f"{table.ddl};\n".encode("utf-8", "surrogateescape")
-    for table in schema.tables:
-        if table.kind == "virtual":
-            continue
-        if table.kind in ("shadow", "internal"):
-            yield f"DELETE FROM {quote(table.name)};\n".encode()
-        columns = ", ".join(quote(c) for c in table.columns)
-        head = f"INSERT INTO {quote(table.name)} ({columns}) VALUES\n"
-        rows = (
-            "(" + ", ".join(_value_text(v) for v in row) + ")"
-            for block in state.blocks(table.name)
-            for row in decode_json(block.lines)
-        )
-        yield from insert_statements(head, rows)
-    for _, _, ddl in schema.objects:
-        yield f"{ddl};\n".encode("utf-8", "surrogateescape")
-    yield b"COMMIT;\n"
-    for name in ("user_version", "application_id"):
-        yield f"PRAGMA {name} = {int(schema.settings.get(name) or 0)};\n".encode()
+def build_file(file: Path, state: DatabaseState, like: Path) -> None:
+    """Make a new file that holds ``state``, with pages as those of the file ``like``. It is not forced to disk."""
+    with contextlib.closing(_connect(f"{like.resolve().as_uri()}?mode=ro", like)) as there, _own_errors(like):
+        (pages,), (vacuum,) = (there.execute(f"PRAGMA {p}").fetchone() for p in ("page_size", "auto_vacuum"))
+    encoding = str(state.schema.settings.get("encoding") or "UTF-8")
+    with contextlib.closing(_connect(f"{file.resolve().as_uri()}?mode=rwc", file)) as made, _own_errors(file):
+        for said in (f"page_size = {int(pages)}", f"auto_vacuum = {int(vacuum)}", "journal_mode = MEMORY",
+                     "synchronous = OFF", "foreign_keys = OFF"):  # fmt: skip
+            made.execute(f"PRAGMA {said}")
+        made.execute(f"PRAGMA encoding = {value_text(encoding)}")
+        made.set_authorizer(_stays_in_its_file)
+        made.execute("BEGIN")
+        _Writer(made, file, None).replace(state)
+        made.execute("COMMIT")
 
 
-def _value_text(value: Value) -> str:
-    if value is None:
-        return "NULL"
-    if isinstance(value, bytes):
-        return f"X'{value.hex()}'"
-    if isinstance(value, str):
-        raw = value.encode("utf-8", "surrogateescape")
-        if b"\x00" in raw or any("\ud800" <= c <= "\udfff" for c in value):
-            return f"CAST(X'{raw.hex()}' AS TEXT)"
-        return "'" + value.replace("'", "''") + "'"
-    if isinstance(value, float) and not math.isfinite(value):
-        return "NULL" if math.isnan(value) else ("9e999" if value > 0 else "-9e999")
-    return repr(value)
+def copy_pages(source: Path, target: Path) -> None:
+    """Make the database in the file ``target`` the one that is in ``source``, in one transaction."""
+    with (
+        contextlib.closing(_connect(f"{source.resolve().as_uri()}?mode=ro", source)) as made,
+        contextlib.closing(_connect(f"{target.resolve().as_uri()}?mode=rw", target)) as live,
+        _own_errors(target),
+    ):
+        made.backup(live)
+
+
+__all__ = ["SqliteDatabase", "build_file", "copy_pages", "sql_text"]

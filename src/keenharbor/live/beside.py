@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from keenharbor.base.durable import private_folder
 from keenharbor.base.errors import KeenHarborError
@@ -18,14 +19,14 @@ from keenharbor.base.text import duration, parse_stamp, plural
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
 from keenharbor.compare.look import Far
-from keenharbor.database import StoredState
+from keenharbor.database import StoredState, TableDelta
 from keenharbor.live.environments import install_beside
 from keenharbor.live.guard import Change
-from keenharbor.live.putting import empty_caches, without_areas
+from keenharbor.live.putting import empty_caches, prepared_database, without_areas
 from keenharbor.live.snapshots import CHANGES, take_guarded
 from keenharbor.live.ways import forwards
 from keenharbor.merge.carry import CarriedOver, carry_over
-from keenharbor.merge.plan import MergePlan
+from keenharbor.merge.plan import MergePlan, way_apart
 from keenharbor.merge.trees import NOT_MERGED, MergedTree, merge_trees
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import read_log
@@ -48,7 +49,8 @@ PURPOSE = "cutover"
 @dataclass
 class Beside:
     """What the steps made of live beside it: trees and databases before and after, in live's terms, in a ``store`` of
-    their own."""
+    their own; how the rows differ (``apart``), and a database ``file`` that holds them already, where the engine has a
+    use for it."""
 
     plan: Plan
     store: Store
@@ -59,6 +61,8 @@ class Beside:
     state: StoredState
     records: list[dict[str, object]] = field(default_factory=list)
     versions: dict[str, str] = field(default_factory=dict)
+    apart: Mapping[str, TableDelta] = field(default_factory=dict)
+    file: Path | None = None
 
     def merged_tree(self, live: Mapping[str, Entry], read: Callable[[Entry], bytes]) -> MergedTree:
         """Live's changes of files on the result. Raises `KeenHarborError` where settings cannot be put together: the
@@ -98,7 +102,11 @@ def made_beside(
         progress.stage("looking at it as in the trial")
         _must_come_up(stage, seen, plan)
         clone.stop()
-        yield _in_lives_terms(site, stage, plan, own, (since, before, after), records, versions)
+        made = _in_lives_terms(site, stage, plan, own, (since, before, after), records, versions)
+        progress.stage("preparing the database")
+        made.apart = way_apart(made.base, made.state, forwards(plan.carried))
+        made.file = stack.enter_context(prepared_database(site, made.state))
+        yield made
 
 
 def _carry_out(
@@ -192,9 +200,8 @@ def put_in_place(change: Change, beside: Beside) -> CarriedToResult:
     empty_caches(live)
     ours = beside.state
     ours = StoredState(ours.schema.as_on(safety.state.schema), list(ours.tables.values()), beside.store.read)
-    plan = MergePlan(beside.base, safety.state, ours, forwards(beside.plan.carried))
-    with live.writing_database() as database:
-        database.replace(ours, safety.state)
+    plan = MergePlan(beside.base, safety.state, ours, forwards(beside.plan.carried), apart=beside.apart)
+    with live.holding_database(ours, safety.state, beside.file) as database:
         carried = carry_over(plan, database)
     _install(change.site, beside.plan)
     then = beside.since.entries

@@ -13,17 +13,17 @@ from pathlib import Path
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
-from keenharbor.database import DatabaseState, DatabaseWriter
+from keenharbor.database import DatabaseState, DatabaseWriter, TableDelta
 from keenharbor.live.environments import environment_back, environment_is_there, environment_missing
 from keenharbor.live.flag import reload_host
 from keenharbor.live.guard import changing_live
 from keenharbor.live.journal import JournalFacts, last_change
-from keenharbor.live.putting import differing_tree, put_database_back, put_tree_back
+from keenharbor.live.putting import differing_tree, prepared_database, put_database_back, put_tree_back
 from keenharbor.live.snapshots import take_guarded
 from keenharbor.live.ways import WayBack, open_ways
 from keenharbor.merge.carry import CarriedOver, carry_over, preview
 from keenharbor.merge.model import Rule, Side
-from keenharbor.merge.plan import MergePlan
+from keenharbor.merge.plan import MergePlan, way_apart
 from keenharbor.merge.trees import CODE, MergedTree, merge_trees
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import LOG_NAME, read_log
@@ -184,14 +184,19 @@ def run_rollback(
         raise UsageError(f"snapshot {target.id} is of the site '{target.site}', not of '{site.name}'")
     why = f"before going back to {target.id}"
     facts = JournalFacts(target=target.id, prefer=wishes.prefer, without=wishes.without)
-    with changing_live(site, store, "rollback", progress, way.arrival or target, why, facts) as change:
+    progress.stage("preparing the way back")
+    apart = way_apart(way.arrival.state, target.state, way.passages) if way.arrival is not None else None
+    with (
+        prepared_database(site, target.state) as file,
+        changing_live(site, store, "rollback", progress, way.arrival or target, why, facts) as change,
+    ):
         assert change.safety is not None
         safety = change.safety
         change.enter("changing", safety.id)
         progress.stage(f"going back to snapshot {target.id}")
         if missing := environment_missing(site, target):
             progress.note(missing)
-        merged = go_back(change.live, way, safety, wishes)
+        merged = go_back(change.live, way, safety, wishes, apart, file)
         aside_file = merged.rows.save_aside(site.work / f"not-carried-{now():%Y%m%d-%H%M%S}.jsonl")
         change.enter("done")
     detail = (
@@ -201,8 +206,12 @@ def run_rollback(
     return _result(site, target, safety, merged, aside_file, tuple(change.remarks))
 
 
-def go_back(site: Writable, way: WayBack, safety: Snapshot, wishes: Wishes = AS_USUAL) -> Merged:
-    """Files and database of the way's target, with what people had done by ``safety``. Can be repeated."""
+def go_back(
+    site: Writable, way: WayBack, safety: Snapshot, wishes: Wishes = AS_USUAL,
+    apart: Mapping[str, TableDelta] | None = None, file: Path | None = None,
+) -> Merged:  # fmt: skip
+    """Files and database of the way's target, with what people had done by ``safety``. Can be repeated. ``apart`` and
+    ``file`` are what could be made beforehand (`way_apart`, `prepared_database`)."""
     target, trees, files = way.target, None, None
     if way.arrival is not None:
         wanted, present = differing_tree(site, target)
@@ -210,13 +219,13 @@ def go_back(site: Writable, way: WayBack, safety: Snapshot, wishes: Wishes = AS_
         trees = _with_texts(files, target.store), present
     put_tree_back(site, target, found=trees)
     environment_back(site, target)
-    plan = _plan(site, way, safety.state, wishes)
+    plan = _plan(site, way, safety.state, wishes, apart)
     found: list[CarriedOver] = []
 
     def carry(writer: DatabaseWriter) -> None:
         found.append(carry_over(plan, writer))
 
-    put_database_back(site, target, carry, safety)
+    put_database_back(site, target, carry, safety, file)
     reload_host(site)
     return Merged(found[0], files, way.arrival is not None)
 
@@ -263,13 +272,16 @@ def rehearse_way(
         control.drop()
 
 
-def _plan(site: SiteView, way: WayBack, theirs: DatabaseState, wishes: Wishes) -> MergePlan:
+def _plan(
+    site: SiteView, way: WayBack, theirs: DatabaseState, wishes: Wishes,
+    apart: Mapping[str, TableDelta] | None = None,
+) -> MergePlan:  # fmt: skip
     ours, model = way.target.state, site.model
     standing = Passing(model.volatile).without
     if way.arrival is None:
         return MergePlan(ours, theirs, ours, standing=standing, only_added=model.visitor_data.tables)
     rule = _rule(site, wishes)
-    return MergePlan(way.arrival.state, theirs, ours, way.passages, rule, standing, without=wishes.without)
+    return MergePlan(way.arrival.state, theirs, ours, way.passages, rule, standing, without=wishes.without, apart=apart)
 
 
 def _rule(site: SiteView, wishes: Wishes) -> Rule:

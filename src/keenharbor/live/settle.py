@@ -227,7 +227,7 @@ def _clear(work: _Settling) -> None:
         for file in reserve_files(folder):
             file.unlink(missing_ok=True)
             work.cleared.append(f"room that was reserved: {file.name}")
-    for file in site.work.glob(".*.part"):
+    for file in site.work.glob(".*.part*"):
         file.unlink(missing_ok=True)
     left = work.live.tree.leftovers()
     for path in left:

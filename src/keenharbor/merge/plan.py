@@ -40,13 +40,14 @@ class MergePlan:
 
     ``passages`` say which tables and columns are called otherwise there; ``standing`` takes out of a difference what
     changes by itself; with ``only_added`` nothing is carried but new rows of these tables. What was done to a table, or
-    to cells of a ``table.column``, that ``without`` names is put aside: it was nobody's work. All states may be stored
-    or open; our rows are read only where both ways differ."""
+    to cells of a ``table.column``, that ``without`` names is put aside: it was nobody's work. ``apart`` is `way_apart`,
+    where that is known already. All states may be stored or open; our rows are read only where both ways differ."""
 
     def __init__(
         self, base: DatabaseState, theirs: DatabaseState, ours: DatabaseState, passages: Sequence[Passage] = (),
         rule: Rule = theirs_wins, standing: Callable[[RowDelta], RowDelta] = lambda delta: delta,
         only_added: Iterable[str] | None = None, without: Collection[str] = (),
+        apart: Mapping[str, TableDelta] | None = None,
     ) -> None:  # fmt: skip
         self.base, self.theirs, self.ours = base, theirs, ours
         self.rule, self.without = rule, frozenset(without)
@@ -59,11 +60,7 @@ class MergePlan:
             for name, delta in whole.tables.items()
             if (self.only_added is None or name in self.only_added) and _is_merged(name, base, theirs)
         }
-        if base is ours:
-            self.apart: dict[str, TableDelta] = {}
-        else:
-            carried = [Carried(p.table, p.to, {ours: base for base, ours in p.columns.items()}) for p in passages]
-            self.apart = row_delta(base, ours, carried).tables
+        self.apart: Mapping[str, TableDelta] = {} if base is ours else apart or way_apart(base, ours, passages)
         self.references = references_in(theirs.schema)
         self.inferred: list[Reference] = []
         self.numbers: dict[str, dict[Value, Value]] = {}
@@ -152,6 +149,14 @@ class MergePlan:
                 here = self.table_here(reference.to)
                 found.setdefault(here.name if here is not None else reference.to, set()).update(lacking)
         return found
+
+
+def way_apart(
+    base: DatabaseState, ours: DatabaseState, passages: Sequence[Passage] = ()
+) -> dict[str, TableDelta]:  # fmt: skip
+    """What our way made of the rows of ``base``, by its tables: it can be known long before what theirs did."""
+    carried = [Carried(p.table, p.to, {ours: base for base, ours in p.columns.items()}) for p in passages]
+    return row_delta(base, ours, carried).tables
 
 
 def _is_merged(name: str, base: DatabaseState, theirs: DatabaseState) -> bool:

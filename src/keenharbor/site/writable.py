@@ -7,7 +7,8 @@ import contextlib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from keenharbor.database import DatabasePlace, DatabaseWriter, open_database
+from keenharbor.database import DatabasePlace, DatabaseState, DatabaseWriter, open_database
+from keenharbor.database.prepared import holding
 from keenharbor.host import Files, Host, ReadPath
 from keenharbor.host.programs import Ran, clean_environment
 from keenharbor.site.model import RuntimePart, SiteFile
@@ -40,6 +41,13 @@ class Writable(SiteView):
     def writing_database(self) -> contextlib.AbstractContextManager[DatabaseWriter]:
         """One transaction."""
         return open_database(reached(self.host, self.database_place)).writing()
+
+    def holding_database(
+        self, state: DatabaseState, known: DatabaseState | None = None, file: Path | None = None
+    ) -> contextlib.AbstractContextManager[DatabaseWriter]:
+        """Make the database hold ``state``, and what is written in the block on top of it (see
+        `keenharbor.database.prepared`)."""
+        return holding(reached(self.host, self.database_place), state, known, file)
 
     def put_code(self, path: str, content: bytes, mode: int | None = None) -> None:
         """Write a file of a release; one that carries the site's maintenance gate gets it again."""
