@@ -18,18 +18,21 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, parse_stamp, plural
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
+from keenharbor.compare import Observation, compare_settings, compare_tables
 from keenharbor.compare.look import Far
-from keenharbor.database import StoredState, TableDelta
+from keenharbor.compare.state import settings_of
+from keenharbor.database import StoredState, TableDelta, row_delta
 from keenharbor.live.environments import install_beside
 from keenharbor.live.guard import Change
 from keenharbor.live.putting import empty_caches, prepared_database, without_areas
 from keenharbor.live.snapshots import CHANGES, take_guarded
 from keenharbor.live.ways import forwards
 from keenharbor.merge.carry import CarriedOver, carry_over
-from keenharbor.merge.plan import MergePlan, way_apart
+from keenharbor.merge.plan import MergePlan
 from keenharbor.merge.trees import NOT_MERGED, MergedTree, merge_trees
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import read_log
+from keenharbor.site.model import SiteFile
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, TakeOptions
 from keenharbor.store import Store
@@ -62,7 +65,15 @@ class Beside:
     records: list[dict[str, object]] = field(default_factory=list)
     versions: dict[str, str] = field(default_factory=dict)
     apart: Mapping[str, TableDelta] = field(default_factory=dict)
+    rows: list[Observation] = field(default_factory=list)
     file: Path | None = None
+
+    def learn(self, model: SiteFile) -> None:
+        """What the steps did to the rows: for the merge, and as it is held against the trial."""
+        delta = row_delta(self.base, self.state, self.plan.carried)
+        self.apart = delta.tables
+        self.rows = compare_tables(delta, model)
+        self.rows += compare_settings(settings_of(self.base, model), settings_of(self.state, model))
 
     def merged_tree(self, live: Mapping[str, Entry], read: Callable[[Entry], bytes]) -> MergedTree:
         """Live's changes of files on the result. Raises `KeenHarborError` where settings cannot be put together: the
@@ -104,7 +115,7 @@ def made_beside(
         clone.stop()
         made = _in_lives_terms(site, stage, plan, own, (since, before, after), records, versions)
         progress.stage("preparing the database")
-        made.apart = way_apart(made.base, made.state, forwards(plan.carried))
+        made.learn(site.model)
         made.file = stack.enter_context(prepared_database(site, made.state))
         yield made
 

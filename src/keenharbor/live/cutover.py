@@ -219,7 +219,7 @@ def _change_live(
         change.enter("changing", safety.id)
         place = _Live(change, feed, descriptor, looks.behind, ask, safety)
         with change.spending("steps"):
-            records, versions = place.carry_out(plan, progress) if beside is None else place.take_over(beside, plan)
+            records, versions = place.carry_out(plan, progress) if beside is None else place.take_over(beside)
             progress.stage("letting the host take up the change")
             reload_host(site)
         progress.stage("looking at live as in the trial")
@@ -308,7 +308,7 @@ class _Live:
             self.rows = compare_tables(row_delta(then, state, plan.carried), model)
             self.rows += compare_settings(settings_of(then, model), settings_of(state, model))
 
-    def take_over(self, beside: Beside, plan: Plan) -> tuple[list[dict[str, object]], dict[str, str]]:
+    def take_over(self, beside: Beside) -> tuple[list[dict[str, object]], dict[str, str]]:
         """What the steps made beside live, with what changed on live since."""
         progress = self.change.progress
         progress.stage("putting what was made beside live in its place, with what changed meanwhile")
@@ -323,7 +323,7 @@ class _Live:
         saved = carried.save_aside(self.change.site.work / f"{WAITING}{now():%Y%m%d-%H%M%S}.jsonl")
         if saved is not None:
             self.change.remarks.append(f"what both the steps and live had changed meanwhile is saved in {saved}")
-        self._compare_data(plan)
+        self.rows = beside.rows  # live's own changes came on top, and are no step's doing
         return beside.records, beside.versions
 
     def carry_out(self, plan: Plan, progress: Progress) -> tuple[list[dict[str, object]], dict[str, str]]:
