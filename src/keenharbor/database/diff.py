@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 
@@ -66,15 +66,19 @@ class RowDelta:
 
 
 def row_delta(
-    left: DatabaseState, right: DatabaseState, carried: Sequence[Carried] = (), known: DatabaseState | None = None
-) -> RowDelta:
+    left: DatabaseState, right: DatabaseState, carried: Sequence[Carried] = (), known: DatabaseState | None = None,
+    only: Collection[str] | None = None,
+) -> RowDelta:  # fmt: skip
     """How ``right`` differs from ``left``; chunks that both have stored are not read. Rows that were ``carried`` are
     looked for where they went, under the name of their table on the left. What was not written on the right since it
-    was stored as the left, or ``known``, is not read from there."""
+    was stored as the left, or ``known``, is not read from there. With ``only`` the rows of no other tables are looked
+    at."""
     tables: dict[str, TableDelta] = {}
     kept: dict[str, tuple[str, int]] = {}
     names = {t.name for t in left.schema.tables} | {t.name for t in right.schema.tables}
     for one in carried:
+        if only is not None and one.table not in only:
+            continue
         found = _carried_delta(one, left, right)
         if found is None:
             continue
@@ -92,7 +96,7 @@ def row_delta(
             told = replace(told, added=())  # it had rows of its own, and is compared by itself
         if told:
             tables[one.table] = told
-    for name in sorted(names):
+    for name in sorted(names if only is None else names & set(only)):
         delta = _table_delta(name, left, as_known(as_known(right, name, left), name, known))
         if delta:
             tables[name] = delta

@@ -60,8 +60,12 @@ class MergePlan:
             for name, delta in whole.tables.items()
             if (self.only_added is None or name in self.only_added) and _is_merged(name, base, theirs)
         }
-        self.apart: Mapping[str, TableDelta] = {} if base is ours else apart or way_apart(base, ours, passages)
         self.references = references_in(theirs.schema)
+        # What their rows name matters, too: it may not be there.
+        touched = {*self.changed, *(r.to for r in self.references if r.table in self.changed)}
+        self.apart: Mapping[str, TableDelta] = (
+            {} if base is ours else apart if apart is not None else way_apart(base, ours, passages, touched)
+        )
         self.inferred: list[Reference] = []
         self.numbers: dict[str, dict[Value, Value]] = {}
         self._renumber()
@@ -152,11 +156,12 @@ class MergePlan:
 
 
 def way_apart(
-    base: DatabaseState, ours: DatabaseState, passages: Sequence[Passage] = ()
+    base: DatabaseState, ours: DatabaseState, passages: Sequence[Passage] = (), only: Collection[str] | None = None
 ) -> dict[str, TableDelta]:  # fmt: skip
-    """What our way made of the rows of ``base``, by its tables: it can be known long before what theirs did."""
+    """What our way made of the rows of ``base``, by its tables (or of ``only`` some): it can be known long before what
+    theirs did."""
     carried = [Carried(p.table, p.to, {ours: base for base, ours in p.columns.items()}) for p in passages]
-    return row_delta(base, ours, carried).tables
+    return row_delta(base, ours, carried, only=only).tables
 
 
 def _is_merged(name: str, base: DatabaseState, theirs: DatabaseState) -> bool:

@@ -286,7 +286,8 @@ ship it, and a site does not run without."""
 
 
 class VisitorDataPart(Part):
-    """Tables whose new rows come from visitors: a rollback carries them over."""
+    """Tables that visitors write to: new rows there are no doubt, and are what a rollback carries over where the state
+    at the cutover's end is not known."""
 
     tables: list[Text] = []
 

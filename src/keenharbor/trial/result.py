@@ -89,6 +89,8 @@ class WayBackTried:
         """In a sentence."""
         if not self.works:
             return f"the way back does not work: {self.problem}"
+        if not self.seconds:
+            return "the way back had nothing to carry: nothing was written"
         carried = f"carries {plural(self.rows, 'row')}" + (f" and {plural(self.files, 'file')}" if self.files else "")
         aside = f"; {plural(self.aside, 'change')} had no place in the old site" if self.aside else ""
         return f"the way back works, takes {duration(self.seconds)}, {carried}{aside}"

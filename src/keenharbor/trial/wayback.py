@@ -12,6 +12,7 @@ from collections.abc import Collection, Sequence
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.compare import Look
 from keenharbor.compare.look import Far
+from keenharbor.database import row_delta
 from keenharbor.database.diff import Carried
 from keenharbor.merge.carry import carry_over
 from keenharbor.merge.model import Passage, Rule
@@ -19,7 +20,7 @@ from keenharbor.merge.plan import MergePlan, theirs_wins
 from keenharbor.merge.trees import CODE, merge_trees
 from keenharbor.site.passing import Passing
 from keenharbor.snapshot import Snapshot
-from keenharbor.tree import restore_tree
+from keenharbor.tree import compare_trees, restore_tree
 from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.control import Control
 from keenharbor.trial.result import WayBackTried
@@ -40,11 +41,12 @@ def try_way_back(
     at it: the ``pages`` and checks that were good ``before`` have to be good."""
     site = control.stage.clone.site
     began = time.monotonic()
+    standing = Passing(site.model.volatile).without
+    if not standing(row_delta(arrival.state, now.state)).tables and not compare_trees(arrival.entries, now.entries):
+        return WayBackTried(True, 0.0, {})
     try:
         with site.reading_database() as ours:
-            plan = MergePlan(
-                arrival.state, now.state, ours, passages, rule, Passing(site.model.volatile).without, without=without
-            )
+            plan = MergePlan(arrival.state, now.state, ours, passages, rule, standing, without=without)
         files = _carry_files(control, arrival, now)
         with site.writing_database() as writer:
             merged = carry_over(plan, writer)
