@@ -321,6 +321,37 @@ echo picture > {scene.root}/media/meanwhile.txt
     assert query(database, "SELECT title FROM pages WHERE slug = 'about'") != [("About us all",)]
 
 
+def test_a_clone_in_which_somebody_worked_is_brought_live(stage: Stage) -> None:
+    scene, database = stage.scene, stage.scene.database
+    before = local_in(database, scene.address)
+    made = stage.run("clone", "make", "--json").json
+    clone = scene.folder / "harbor/clones" / made["id"]
+    theirs = Path(json.loads((clone / "clone.json").read_text())["database"])
+    query(theirs, "UPDATE pages SET title = 'About the lane' WHERE slug = 'about'")
+    query(theirs, "INSERT INTO pages VALUES ('swap', 'Swap day', 'Bring seeds.')")
+    (clone / "site/media/swap.txt").write_text("swap")
+    (clone / "site/core/old_links.py").unlink()
+    borrow(scene.address, "Kit Sandor", "long-tom-carrot")
+    query(database, "UPDATE pages SET body = 'meanwhile' WHERE slug = 'about'")
+    refused = stage.run("cutover", "--from-clone", made["id"], "--by", "steps", code=2)
+    assert "needs no plan" in refused.err
+    gone = stage.run("cutover", "--from-clone", made["id"], "--yes", "--json").json
+    assert (gone["by"], gone["merged"]["conflicts"], gone["merged"]["files"]) == ("merge", [], 0)
+    assert query(database, "SELECT title, body FROM pages WHERE slug IN ('about', 'swap') ORDER BY slug") == [
+        ("About the lane", "meanwhile"), ("Swap day", "Bring seeds."),
+    ]  # fmt: skip
+    assert loans_of(scene.database_place, ("Kit Sandor",)) == ["Kit Sandor"]
+    assert (scene.root / "media/swap.txt").exists() and not (scene.root / "core/old_links.py").exists()
+    assert local_in(database, scene.address) == before, "nothing of the clone came over"
+    assert "Seeds to lend" in borrow_page(scene)
+    borrow(scene.address, "Maren Tull", "long-tom-carrot")
+    back = stage.run("rollback", "--yes", "--json").json
+    assert back["exact"] and back["carried"]["loans"]["new"] == 1
+    assert query(database, "SELECT count(*) FROM pages WHERE slug = 'swap'") == [(0,)]
+    assert loans_of(scene.database_place, ("Kit Sandor", "Maren Tull")) == ["Kit Sandor", "Maren Tull"]
+    stage.run("clone", "close", made["id"])
+
+
 def test_a_step_that_fails_beside_live_touches_nothing(stage: Stage) -> None:
     scene = stage.scene
     rehearse(stage, BREAKS)

@@ -8,6 +8,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
+from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
@@ -18,6 +19,7 @@ from keenharbor.live.cutover import (
     CutoverOptions,
     CutoverResult,
     Drift,
+    bring_live,
     check_drift,
     find_drift,
     rehearsal_of,
@@ -25,6 +27,7 @@ from keenharbor.live.cutover import (
     told_rows,
 )
 from keenharbor.live.journal import refuse_running
+from keenharbor.site.view import SiteView
 from keenharbor.snapshot import find_snapshot
 from keenharbor.trial.plan import read_plan
 
@@ -37,12 +40,15 @@ from keenharbor.trial.plan import read_plan
     type=click.Choice(["steps", "merge"]),
     help="Carry the steps out on live, or beside it and merge what changed meanwhile (what fits the plan).",
 )
+@click.option("--from-clone", metavar="CLONE", help="Bring live what somebody made of a clone, instead of a plan.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.option(
     "--despite", "despite", multiple=True, type=click.Choice(["verdict", "drift", "description"]),
     help="Go on although the trial did not pass, live has moved on, or the site file was changed since.",
 )  # fmt: skip
-def cutover(session: Session, plan_file: Path, by: By | None, yes: bool, despite: tuple[str, ...]) -> int:
+def cutover(
+    session: Session, plan_file: Path, by: By | None, from_clone: str | None, yes: bool, despite: tuple[str, ...]
+) -> int:
     """Carry PLAN (upgrade.toml) out on the live site, as its trial showed it; put everything back if anything differs.
 
     Visitors are locked out for the steps, the safety snapshot and looks at some pages; every page is looked at before
@@ -50,8 +56,13 @@ def cutover(session: Session, plan_file: Path, by: By | None, yes: bool, despite
 
     Exit code 0: done; 1: done, and then something showed that the trial had not; 2: refused; 4: failed and put back; 5:
     interrupted, type 'keenharbor settle'."""
-    site, plan = session.site(), read_plan(plan_file)
+    site = session.site()
     refuse_running(site)
+    if from_clone is not None:
+        if by == "steps" or despite:
+            raise UsageError("--from-clone needs no plan, and no rehearsal of one")
+        return _from_clone(session, site, from_clone, yes)
+    plan = read_plan(plan_file)
     options = CutoverOptions("verdict" in despite, "drift" in despite, "description" in despite)
     trial = rehearsal_of(site, plan, options)
     store = session.store(site)
@@ -70,6 +81,17 @@ def cutover(session: Session, plan_file: Path, by: By | None, yes: bool, despite
     person = session.person()
     result = run_cutover(site, plan, trial, store, session.feed(site), since, session.progress, person, by)
     session.show({**result.as_json(), "drift": drift.as_json()}, lambda out: _render(out, result))
+    return 1 if result.late else 0
+
+
+def _from_clone(session: Session, site: SiteView, wanted: str, yes: bool) -> int:
+    session.confirm(
+        f"The live site {site.address} will become what was made of clone {wanted}, with what changed on live since "
+        f"that "
+        "was made.", yes,
+    )  # fmt: skip
+    result = bring_live(site, wanted, session.store(site), session.feed(site), session.progress)
+    session.show(result.as_json(), lambda out: _render(out, result))
     return 1 if result.late else 0
 
 

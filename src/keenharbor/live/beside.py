@@ -8,20 +8,21 @@ changed, and goes with it. The steps' own looks and checks come behind the state
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from keenharbor.base.durable import private_folder
-from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, parse_stamp, plural
 from keenharbor.clone.mailbox import Mailbox
-from keenharbor.clone.making import make_clone
-from keenharbor.compare import Observation, compare_settings, compare_tables
+from keenharbor.clone.making import make_clone, open_clone
+from keenharbor.compare import Look, Observation, compare_settings, compare_tables
 from keenharbor.compare.look import Far
 from keenharbor.compare.state import settings_of
 from keenharbor.database import StoredState, TableDelta, row_delta
+from keenharbor.database.rewrite import Rewriter
 from keenharbor.live.environments import install_beside
 from keenharbor.live.guard import Change
 from keenharbor.live.putting import empty_caches, prepared_database, without_areas
@@ -30,11 +31,12 @@ from keenharbor.live.ways import forwards
 from keenharbor.merge.carry import CarriedOver, carry_over
 from keenharbor.merge.plan import MergePlan
 from keenharbor.merge.trees import NOT_MERGED, MergedTree, merge_trees
+from keenharbor.site.components import pins_of
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import read_log
 from keenharbor.site.model import SiteFile
 from keenharbor.site.view import SiteView
-from keenharbor.snapshot import Snapshot, TakeOptions
+from keenharbor.snapshot import Snapshot, TakeOptions, find_snapshot
 from keenharbor.store import Store
 from keenharbor.tree import Entry, restore_tree
 from keenharbor.trial.plan import Plan
@@ -81,9 +83,10 @@ class Beside:
         merged = merge_trees(self.base_tree, live, self.tree, (), read)
         apart = [c.path for c in merged.conflicts if c.area == "settings" and c.taken != "both"]
         if apart:
+            by_hand = "change them on live as they are in the clone, then type the command again"
             raise KeenHarborError(
-                f"{apart[0]} was changed in the same lines by the steps and on live",
-                advice="carry the plan out step by step: keenharbor cutover --by steps",
+                f"{apart[0]} was changed in the same lines beside live and on live",
+                advice="carry the plan out step by step: keenharbor cutover --by steps" if self.plan.step else by_hand,
             )
         return merged
 
@@ -113,11 +116,50 @@ def made_beside(
         progress.stage("looking at it as in the trial")
         _must_come_up(stage, seen, plan)
         clone.stop()
-        made = _in_lives_terms(site, stage, plan, own, (since, before, after), records, versions)
+        back = back_to_live(clone, site)
+        made = _in_lives_terms([back, back], plan, own, (since, before, after), records, versions)
         progress.stage("preparing the database")
         made.learn(site.model)
         made.file = stack.enter_context(prepared_database(site, made.state))
         yield made
+
+
+@contextlib.contextmanager
+def taken_from(
+    site: SiteView, wanted: str, store: Store, feed: Feed, progress: Progress
+) -> Iterator[tuple[Beside, Look]]:  # fmt: skip
+    """What a person made of a clone, against a second one of the same snapshot in which nobody worked; and a look at
+    it. Raises `KeenHarborError` where it does not start, or where something of it is no part of what is merged."""
+    clone = open_clone(site, wanted)
+    since = find_snapshot(store, clone.facts.snapshot, site.name)
+    if clone.facts.environment is not None and pins_of(clone.site.packages()) != since.manifest.environment:
+        raise UsageError(
+            "distributions were installed into the clone's environment, which no merge brings over",
+            where=clone.facts.environment, advice="make steps of it: 'keenharbor plan draft'",
+        )  # fmt: skip
+    with store.in_use(), contextlib.ExitStack() as stack:
+        mailbox = stack.enter_context(Mailbox())
+        progress.stage("making a clone as that one was before anybody worked in it")
+        # Settings name the port that catches mail: it must be the same in both.
+        twin = make_clone(site, since, PURPOSE, mail_port=clone.facts.mail_port or mailbox.port)
+        stack.callback(twin.drop)
+        own = Store.create(private_folder(twin.folder / "states"), behind=[store])
+        stages = [Stage(site, c, mailbox, feed) for c in (twin, clone)]
+        saved: list[Snapshot] = [since]
+        for stage, label in zip(stages, ("before", "after"), strict=True):
+            stage.clone.start()
+            stack.callback(stage.clone.stop)
+            saved.append(stage.checkpoint(own, label, saved[-1]))
+        progress.stage("looking at the clone")
+        look = stages[1].look(samples=2, learn=True, timed=False)
+        plan = Plan.model_construct(step=[])
+        backs = [back_to_live(c, site) for c in (twin, clone)]
+        record: dict[str, object] = {"name": f"clone {clone.id}", "tries": 1, "seconds": 0.0}
+        made = _in_lives_terms(backs, plan, own, saved, [record], {})
+        progress.stage("preparing the database")
+        made.learn(site.model)
+        made.file = stack.enter_context(prepared_database(site, made.state))
+        yield made, look
 
 
 def _carry_out(
@@ -155,11 +197,11 @@ def _must_come_up(stage: Stage, record: TrialRecord, plan: Plan) -> None:
 
 
 def _in_lives_terms(
-    site: SiteView, stage: Stage, plan: Plan, own: Store, saved: tuple[Snapshot, Snapshot, Snapshot],
+    backs: Sequence[Rewriter], plan: Plan, own: Store, saved: Sequence[Snapshot],
     records: list[dict[str, object]], versions: dict[str, str],
 ) -> Beside:  # fmt: skip
+    """``saved``: live's snapshot, and the states before and after, each written in live's terms by one of ``backs``."""
     since, *states_there = saved
-    back = back_to_live(stage.clone, site)
     with own.writing(1, forks=False) as writer:
 
         def put(content: bytes) -> str:
@@ -168,8 +210,9 @@ def _in_lives_terms(
             writer.finish()
             return ids[0]
 
-        trees = [renamed_entries(s, back, put) for s in states_there]
-        states = [renamed_state(s, back, writer, own.read) for s in states_there]
+        there = list(zip(states_there, backs, strict=True))
+        trees = [renamed_entries(s, back, put) for s, back in there]
+        states = [renamed_state(s, back, writer, own.read) for s, back in there]
     return Beside(plan, own, since, trees[0], states[0], trees[1], states[1], records, versions)
 
 
@@ -211,14 +254,26 @@ def put_in_place(change: Change, beside: Beside) -> CarriedToResult:
     empty_caches(live)
     ours = beside.state
     ours = StoredState(ours.schema.as_on(safety.state.schema), list(ours.tables.values()), beside.store.read)
-    plan = MergePlan(beside.base, safety.state, ours, forwards(beside.plan.carried), apart=beside.apart)
+    theirs = _only_lives(change.site, safety.state, ours)
+    plan = MergePlan(
+        beside.base, safety.state, ours, forwards(beside.plan.carried), apart=beside.apart,
+        standing=lambda delta: replace(delta, tables={n: t for n, t in delta.tables.items() if n not in theirs}),
+    )  # fmt: skip
     with live.holding_database(ours, safety.state, beside.file) as database:
+        if theirs:
+            database.put_rows(safety.state, theirs)
         carried = carry_over(plan, database)
     _install(change.site, beside.plan)
     then = beside.since.entries
     moved = [p for p in (*files.added, *files.changed, *files.removed)
              if (a := then.get(p)) is None or (b := present.get(p)) is None or not a.same_content(b)]  # fmt: skip
     return CarriedToResult(carried, files, len(moved))
+
+
+def _only_lives(site: SiteView, live: StoredState, ours: StoredState) -> list[str]:
+    """Tables that are live's alone (sessions, counters of visits): a clone's own are nobody's."""
+    named = [(live.schema.table(n), ours.schema.table(n)) for n in site.model.volatile.tables]
+    return [a.name for a, b in named if a is not None and b is not None and a.kind == "table" and a == b]
 
 
 def _must_be_the_same_site(site: SiteView, since: Snapshot, now: Snapshot) -> None:

@@ -18,13 +18,13 @@ from keenharbor.compare.look import check_again
 from keenharbor.compare.state import settings_of
 from keenharbor.database import row_delta
 from keenharbor.host.programs import Ran
-from keenharbor.live.beside import Beside, made_beside, put_in_place
+from keenharbor.live.beside import Beside, made_beside, put_in_place, taken_from
 from keenharbor.live.environments import install_beside, thin_environments
 from keenharbor.live.flag import pass_header, reload_host
 from keenharbor.live.guard import Change, changing_live
 from keenharbor.live.journal import JournalFacts, steps_lock
 from keenharbor.live.kept import WAITING, CarriedOn, carry_on
-from keenharbor.live.looks import LiveLooks, Unlike, must_answer
+from keenharbor.live.looks import AsInClone, LiveLooks, Rehearsed, Unlike, must_answer
 from keenharbor.live.snapshots import newest_whole
 from keenharbor.site.feed import Feed
 from keenharbor.site.passing import Passing
@@ -192,8 +192,18 @@ def run_cutover(
         return _change_live(site, plan, trial, store, feed, since, progress, ask, beside, began)
 
 
+def bring_live(site: SiteView, wanted: str, store: Store, feed: Feed, progress: Progress) -> CutoverResult:
+    """Make live what a person made of a clone, with what changed on live since the clone was made. Live must look as
+    the clone does afterwards. Raises what the guard raises."""
+    began = time.monotonic()
+    must_answer(site)
+    with taken_from(site, wanted, store, feed, progress) as (beside, look):
+        known = AsInClone(f"of clone {wanted}", beside, look)
+        return _change_live(site, beside.plan, known, store, feed, beside.since, progress, None, beside, began)
+
+
 def _change_live(
-    site: SiteView, plan: Plan, trial: TrialResult, store: Store, feed: Feed, since: Snapshot | None,
+    site: SiteView, plan: Plan, trial: Rehearsed, store: Store, feed: Feed, since: Snapshot | None,
     progress: Progress, ask: Callable[[str], None] | None, beside: Beside | None, began: float,
 ) -> CutoverResult:  # fmt: skip
     why = f"before the cutover of trial {trial.id}"

@@ -6,8 +6,9 @@ last one shows is told: visitors have written since, and theirs must not be lost
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
+from typing import Protocol
 
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.compare import (
@@ -24,10 +25,10 @@ from keenharbor.compare import (
     take_look,
 )
 from keenharbor.compare.look import Far
+from keenharbor.live.beside import Beside
 from keenharbor.live.flag import pass_header
 from keenharbor.site.view import SiteView
 from keenharbor.trial.record import read_record
-from keenharbor.trial.result import TrialResult
 from keenharbor.trial.sentinels import stands_for_all
 from keenharbor.trial.steps import StepBase
 
@@ -52,12 +53,35 @@ def _no_answer(site: SiteView, reason: object) -> KeenHarborError:
     return KeenHarborError(f"live does not answer: {reason}", where=site.address, advice=advice)
 
 
+class Rehearsed(Protocol):
+    """What has shown before how live will differ: a trial, or a clone in which a person worked."""
+
+    @property
+    def id(self) -> str: ...
+
+    def differs(self, live: Look, noise: Noise) -> Collection[tuple[str, str, str]]:
+        """Identities of the differences that are known; ``live`` is how it looks before."""
+
+
+@dataclass
+class AsInClone:
+    """A clone that is brought live: live is to differ as the clone does (``look``), and the rows as ``beside``
+    says."""
+
+    id: str
+    beside: Beside
+    look: Look
+
+    def differs(self, live: Look, noise: Noise) -> Collection[tuple[str, str, str]]:
+        return {o.identity for o in (*compare_pages(live, self.look, noise), *self.beside.rows)}
+
+
 @dataclass
 class LiveLooks:
-    """Looks at ``site`` in the course of one cutover of ``trial``."""
+    """Looks at ``site`` in the course of one cutover of what was rehearsed in ``trial``."""
 
     site: SiteView
-    trial: TrialResult
+    trial: Rehearsed
     whole: Look = field(init=False)
     behind: Look = field(init=False)
     noise: Noise = field(init=False)
@@ -106,7 +130,7 @@ class LiveLooks:
         return self._look(only=self.chosen, token=token, learn=learn)
 
     def _unknown(self, seen: Sequence[Observation]) -> list[Finding]:
-        known = set(self.trial.known)
+        known = set(self.trial.differs(self.whole, self.noise))
         return group((o, None, None) for o in seen if o.identity not in known and o.weight is not Weight.NOTE)
 
     def _look(
@@ -126,7 +150,7 @@ class LiveLooks:
         return look
 
 
-def _noise_of(site: SiteView, trial: TrialResult) -> Noise:
+def _noise_of(site: SiteView, trial: Rehearsed) -> Noise:
     """What differed by itself on the unchanged clone: a quick look at live may not have seen it vary."""
     try:
         return read_record(site.work / "trials" / trial.id).before.noise

@@ -13,7 +13,7 @@ from typing import Any
 from keenharbor.base.durable import write_json
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import duration, parse_stamp, plural
-from keenharbor.compare import Finding, Observation, Slower, Weight, severity, verdict_of
+from keenharbor.compare import Finding, Look, Noise, Observation, Slower, Weight, severity, verdict_of
 from keenharbor.trial.accepted import AcceptedPart, sort_out
 from keenharbor.trial.causes import entries, entry_of
 from keenharbor.trial.sums import NAME, damages_of, write_sums
@@ -134,6 +134,10 @@ class TrialResult:
     titles: dict[str, str] = field(default_factory=dict)
     way_back: WayBackTried | None = None
     described: dict[str, str] = field(default_factory=dict)
+
+    def differs(self, live: Look, noise: Noise) -> Collection[tuple[str, str, str]]:
+        """Identities of the differences that it has shown, whatever ``live`` looks like."""
+        return self.known
 
     @property
     def started(self) -> datetime:
