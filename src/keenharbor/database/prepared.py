@@ -31,7 +31,8 @@ def prepared(place: DatabasePlace, now: Schema, state: DatabaseState, folder: Pa
         yield file
     finally:
         for made in (file, file.with_name(f"{file.name}-journal")):
-            made.unlink(missing_ok=True)
+            with contextlib.suppress(OSError):  # what was done with it is done; `settle` removes what is left
+                made.unlink(missing_ok=True)
 
 
 @contextlib.contextmanager

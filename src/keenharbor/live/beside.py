@@ -105,7 +105,7 @@ def made_beside(
         mailbox = stack.enter_context(Mailbox())
         progress.stage("making the clone")
         clone = make_clone(site, since, PURPOSE, mail_port=mailbox.port, environment=True)
-        stack.callback(clone.drop)
+        stack.callback(_away, clone.drop, progress)
         own = Store.create(private_folder(clone.folder / "states"), behind=[store])
         stage = Stage(site, clone, mailbox, feed, ask)
         clone.start()
@@ -122,6 +122,15 @@ def made_beside(
         made.learn(site.model)
         made.file = stack.enter_context(prepared_database(site, made.state))
         yield made
+
+
+def _away(end: Callable[[], object], progress: Progress) -> None:
+    """End or remove a clone. That it cannot be done does not change what became of live."""
+    try:
+        end()
+    except (OSError, KeenHarborError) as error:
+        told = error.what if isinstance(error, KeenHarborError) else error.strerror or str(error)
+        progress.note(f"the clone beside live could not be taken away ({told}): keenharbor settle removes it")
 
 
 @contextlib.contextmanager
@@ -142,13 +151,13 @@ def taken_from(
         progress.stage("making a clone as that one was before anybody worked in it")
         # Settings name the port that catches mail: it must be the same in both.
         twin = make_clone(site, since, PURPOSE, mail_port=clone.facts.mail_port or mailbox.port)
-        stack.callback(twin.drop)
+        stack.callback(_away, twin.drop, progress)
         own = Store.create(private_folder(twin.folder / "states"), behind=[store])
         stages = [Stage(site, c, mailbox, feed) for c in (twin, clone)]
         saved: list[Snapshot] = [since]
         for stage, label in zip(stages, ("before", "after"), strict=True):
             stage.clone.start()
-            stack.callback(stage.clone.stop)
+            stack.callback(_away, stage.clone.stop, progress)
             saved.append(stage.checkpoint(own, label, saved[-1]))
         progress.stage("looking at the clone")
         look = stages[1].look(samples=2, learn=True, timed=False)

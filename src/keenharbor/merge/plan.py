@@ -143,11 +143,10 @@ class MergePlan:
             for row in _now(delta):
                 named.add(encode_row([row[i] for i in at]))
             columns = self.columns_here(reference.to)
-            called = [columns.get(c, c) for c in reference.to_columns]
-            parent_at = [
-                apart.columns_left.index(c if c in apart.columns_left else t)
-                for c, t in zip(called, reference.to_columns, strict=True)
-            ]
+            called = [c if (c := columns.get(t, t)) in apart.columns_left else t for t in reference.to_columns]
+            if not set(called) <= set(apart.columns_left):
+                continue  # what names them names columns that are called otherwise on our side, and are not there
+            parent_at = [apart.columns_left.index(c) for c in called]
             lacking = {key for row in apart.removed if (key := encode_row([row[i] for i in parent_at])) in named}
             if lacking:
                 here = self.table_here(reference.to)
