@@ -50,7 +50,9 @@ def _without_facts(work: Path) -> list[Path]:
     home = work / "clones"
     if not home.is_dir():
         return []
-    return [f for f in home.iterdir() if f.is_dir() and not (f / "clone.json").exists() and _is_settled(f)]
+    found = [f for f in home.iterdir() if f.is_dir() and not (f / "clone.json").exists()]
+    # What is written first into the folder of one is what it is: with anything else in it, it was half removed.
+    return [f for f in found if _is_settled(f) or any(not inside.name.startswith(".") for inside in f.iterdir())]
 
 
 def _is_settled(folder: Path) -> bool:
