@@ -130,8 +130,11 @@ def _render_look(out: Console, ways: Sequence[WayBack], merged: Merged, seconds:
             show.said("note", f"it leads over {plural(len(ways), 'cutover')}; shown is what the first would carry")
         )
     if not merged.exact:
-        out.print(show.said("caution", "the state at the cutover's end is not known: only new rows of the tables under "
-                                       "[visitor_data] come along"))  # fmt: skip
+        why = (
+            "what people did since cannot be told from the rest: live has gone this way already, or its arrival was "
+            "not saved"
+        )
+        out.print(show.said("caution", f"{why}; only new rows of the tables under [visitor_data] come along"))
     _render_rows(out, merged)
     _render_files(out, merged)
     _render_conflicts(out, merged.conflicts)
