@@ -403,6 +403,8 @@ def test_back_over_two_cutovers_with_what_was_done_between_them(stage: Stage) ->
     borrow(scene.address, "Kit Sandor", "long-tom-carrot")
     told = stage.run("rollback", first["safety"], "--look", "--json").json
     assert told["cutovers"] == 2 and told["exact"]
+    refused = stage.run("rollback", first["safety"], "--rehearse", code=2)
+    assert "only the way back over the last can be rehearsed" in refused.err
     stage.run("rollback", first["safety"], "--yes")
     assert loans_of(scene.database_place, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
     assert query(database, "SELECT count(*) FROM sqlite_schema WHERE name = 'tips'") == [(0,)]

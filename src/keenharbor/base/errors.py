@@ -42,6 +42,13 @@ class Stopped(KeyboardInterrupt):
     """The system asked the program to end, by a signal: it cleans up as after Ctrl-C."""
 
 
+def words_of(error: Exception) -> str:
+    """What an error says, of the tool's own or of the system, in words for within a sentence."""
+    if isinstance(error, KeenHarborError):
+        return error.what
+    return (error.strerror if isinstance(error, OSError) else None) or str(error)
+
+
 class UsageError(KeenHarborError):
     """The command line, or a file that the user wrote, is wrong."""
 

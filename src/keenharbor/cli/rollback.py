@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 
@@ -24,6 +23,7 @@ from keenharbor.live.rollback import (
     refuse_undecided,
     rehearse_way,
     run_rollback,
+    seconds_in_trial,
     ways_to,
 )
 from keenharbor.live.ways import WayBack, close_ways
@@ -67,17 +67,21 @@ def rollback(
     target = find_snapshot(store, wanted, site.name) if wanted else default_way(site, store).target
     ways = ways_to(site, store, target)
     if rehearse:
+        if len(ways) > 1:
+            raise UsageError(
+                f"it leads over {plural(len(ways), 'cutover')}: only the way back over the last can be rehearsed",
+                advice="keenharbor rollback --rehearse",
+            )
         tried = rehearse_way(site, store, ways[0], session.feed(site), session.progress, wishes)
         detail = f"{target.id}: {tried.told}"
         append_log(site.work, site.name, "rollback rehearse", "good" if tried.works else "failed", detail, target.id)
         session.show(asdict(tried), lambda out: _render_rehearsed(out, tried))
         return 0 if tried.works else 1
-    began = time.monotonic()
     merged = look_at_way(site, ways[0], wishes)
-    seconds = time.monotonic() - began
     if look:
-        told = _as_json(ways, merged) | {"seconds": round(3 * seconds + 1, 1)}
-        session.show(told, lambda out: _render_look(out, ways, merged, 3 * seconds + 1))
+        seconds = seconds_in_trial(site, ways[0])
+        told = _as_json(ways, merged) | {"seconds_in_trial": seconds}
+        session.show(told, lambda out: _render_look(out, ways, merged, seconds))
         return 0
     refuse_undecided(site, merged, wishes)
     for words in _suspicions(merged):
@@ -120,7 +124,7 @@ def _as_json(ways: Sequence[WayBack], merged: Merged) -> dict[str, object]:
     }  # fmt: skip
 
 
-def _render_look(out: Console, ways: Sequence[WayBack], merged: Merged, seconds: float) -> None:
+def _render_look(out: Console, ways: Sequence[WayBack], merged: Merged, seconds: float | None) -> None:
     target = ways[-1].target
     out.print(Text.assemble(
         ("The way back ", "bold"), f"to core {target.manifest.facts.core}, snapshot {target.id}, {age(target.taken_at)}"
@@ -151,7 +155,8 @@ def _render_look(out: Console, ways: Sequence[WayBack], merged: Merged, seconds:
         out.print(show.said("note", f"goes with the way back: {line}"))
     for line in merged.rows.inferred:
         out.print(show.said("note", f"taken from the data: {line}"))
-    out.print(Text(f"\nNothing was changed. It would take about {duration(seconds)} of maintenance.", style="dim"))
+    tried = f" In its trial the way back took {duration(seconds)}." if seconds is not None else ""
+    out.print(Text(f"\nNothing was changed.{tried}", style="dim"))
     leave = "".join(f" --without {c}" for c, a in merged.rows.alike.items() if a.suspicious)
     show.next_step(out, "keenharbor rollback" + (f", or keenharbor rollback{leave}" if leave else ""))
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from keenharbor.base.durable import private_folder
-from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.errors import KeenHarborError, UsageError, words_of
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, parse_stamp, plural
 from keenharbor.clone.mailbox import Mailbox
@@ -25,7 +25,7 @@ from keenharbor.database import StoredState, TableDelta, row_delta
 from keenharbor.database.rewrite import Rewriter
 from keenharbor.live.environments import install_beside
 from keenharbor.live.guard import Change
-from keenharbor.live.putting import empty_caches, prepared_database, without_areas
+from keenharbor.live.putting import empty_caches, prepared_database, with_texts, without_areas
 from keenharbor.live.snapshots import CHANGES, take_guarded
 from keenharbor.live.ways import forwards
 from keenharbor.merge.carry import CarriedOver, carry_over
@@ -129,7 +129,7 @@ def _away(end: Callable[[], object], progress: Progress) -> None:
     try:
         end()
     except (OSError, KeenHarborError) as error:
-        told = error.what if isinstance(error, KeenHarborError) else error.strerror or str(error)
+        told = words_of(error)
         progress.note(f"the clone beside live could not be taken away ({told}): keenharbor settle removes it")
 
 
@@ -212,15 +212,8 @@ def _in_lives_terms(
     """``saved``: live's snapshot, and the states before and after, each written in live's terms by one of ``backs``."""
     since, *states_there = saved
     with own.writing(1, forks=False) as writer:
-
-        def put(content: bytes) -> str:
-            ids: list[str] = []
-            writer.put([content], [None], ids.extend)
-            writer.finish()
-            return ids[0]
-
         there = list(zip(states_there, backs, strict=True))
-        trees = [renamed_entries(s, back, put) for s, back in there]
+        trees = [renamed_entries(s, back, writer.add) for s, back in there]
         states = [renamed_state(s, back, writer, own.read) for s, back in there]
     return Beside(plan, own, since, trees[0], states[0], trees[1], states[1], records, versions)
 
@@ -252,13 +245,8 @@ def put_in_place(change: Change, beside: Beside) -> CarriedToResult:
 
     present = without_areas(safety.entries, NOT_MERGED)
     files = beside.merged_tree(present, read)
-    wanted = {p: _as_on_live(e, present) for p, e in files.entries.items() if e.area not in NOT_MERGED}
-    with beside.store.writing(1, forks=False) as writer:
-        for path, content in files.merged.items():
-            ids: list[str] = []
-            writer.put([content], [None], ids.extend)
-            writer.finish()
-            wanted[path] = wanted[path].with_objects(tuple(ids))._replace(size=len(content), stamp="")
+    entries = with_texts(files, beside.store)
+    wanted = {p: _as_on_live(e, present) for p, e in entries.items() if e.area not in NOT_MERGED}
     restore_tree(live.tree, wanted, present, beside.store.read)
     empty_caches(live)
     ours = beside.state

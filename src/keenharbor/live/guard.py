@@ -24,7 +24,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from keenharbor.base.durable import Reserve
-from keenharbor.base.errors import KeenHarborError, PutBackError, UnsettledError
+from keenharbor.base.errors import KeenHarborError, PutBackError, UnsettledError, words_of
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import size
 from keenharbor.compare import Visitor
@@ -119,7 +119,7 @@ class Change:
             arrival = take_snapshot(self.site, self.store, options, self.progress, self.safety)
             note_arrival(arrival, self.safety, carried)
         except (OSError, KeenHarborError) as error:
-            told = error.what if isinstance(error, KeenHarborError) else error.strerror or str(error)
+            told = words_of(error)
             self.remarks.append(
                 f"the state on arrival could not be saved ({told}): a rollback will carry over new rows "
                 f"of visitors' tables alone"
@@ -133,7 +133,7 @@ class Change:
         try:
             append_log(self.site.work, self.site.name, self.command, outcome, detail, subject)
         except (OSError, KeenHarborError) as error:
-            told = error.what if isinstance(error, KeenHarborError) else error.strerror or str(error)
+            told = words_of(error)
             self.remarks.append(
                 f"the log could not be written ({told}): '{outcome}' of this {self.command} is not in it"
             )

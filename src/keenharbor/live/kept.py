@@ -53,11 +53,13 @@ def carry_on(live: Writable) -> CarriedOn:
     with live.writing_database() as writer, writer.merging():
         still = list(waiting)
         while still:  # a row that belongs to another one comes behind it
-            left = [line for line in still if not _put(line, schema, writer)]
+            left = []
             for line in still:
-                if line not in left:
+                if _put(line, schema, writer):
                     table = str(line["table"])
                     done.rows[table] = done.rows.get(table, 0) + 1
+                else:
+                    left.append(line)
             if len(left) == len(still):
                 break
             still = left

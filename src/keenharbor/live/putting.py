@@ -11,10 +11,12 @@ from keenharbor.database import DatabasePlace, DatabaseState, DatabaseWriter, ro
 from keenharbor.database.prepared import prepared
 from keenharbor.live.environments import environment_back
 from keenharbor.live.flag import maintenance_off, reload_host
+from keenharbor.merge.trees import MergedTree
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, TakeOptions
 from keenharbor.snapshot.take import rules_of
+from keenharbor.store import Store
 from keenharbor.tree import Entry, RestoreCount, restore_tree
 from keenharbor.tree.scan import Hashing, read_content
 
@@ -73,6 +75,15 @@ def put_tree_back(
     count = restore_tree(site.tree, wanted, present, snapshot.store.read)
     empty_caches(site)
     return count
+
+
+def with_texts(files: MergedTree, store: Store) -> dict[str, Entry]:
+    """The entries of a merge, with texts that were put together from both sides as objects of the ``store``."""
+    entries = dict(files.entries)
+    with store.in_use(), store.writing(1, forks=False) as writer:
+        for path, content in files.merged.items():
+            entries[path] = entries[path].with_objects((writer.add(content),))._replace(size=len(content), stamp="")
+    return entries
 
 
 def empty_caches(site: Writable) -> None:

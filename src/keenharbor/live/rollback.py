@@ -18,7 +18,7 @@ from keenharbor.live.environments import environment_back, environment_is_there,
 from keenharbor.live.flag import reload_host
 from keenharbor.live.guard import changing_live
 from keenharbor.live.journal import JournalFacts, last_change
-from keenharbor.live.putting import differing_tree, prepared_database, put_database_back, put_tree_back
+from keenharbor.live.putting import differing_tree, prepared_database, put_database_back, put_tree_back, with_texts
 from keenharbor.live.snapshots import take_guarded
 from keenharbor.live.ways import WayBack, open_ways
 from keenharbor.merge.carry import CarriedOver, carry_over, preview
@@ -35,7 +35,7 @@ from keenharbor.store import Store
 from keenharbor.tree import Entry
 from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.control import Control
-from keenharbor.trial.result import WayBackTried
+from keenharbor.trial.result import WayBackTried, list_trials
 from keenharbor.trial.sentinels import stands_for_all
 from keenharbor.trial.wayback import try_way_back
 
@@ -163,6 +163,15 @@ def _refuse_strange(wishes: Wishes, live: DatabaseState) -> None:
             raise UsageError(f"--without: the database has no table or column '{named}'")
 
 
+def seconds_in_trial(site: SiteView, way: WayBack) -> float | None:
+    """How long this way back took on a clone, in the last trial before its cutover; None where none was tried."""
+    if way.arrival is None:
+        return None
+    tried = (t.way_back for t in list_trials(site.work) if t.started < way.arrival.taken_at)
+    found = next((t for t in tried if t is not None), None)
+    return found.seconds if found is not None and found.seconds else None
+
+
 def _content_of(snapshot: Snapshot, live: SiteView | None = None) -> Callable[[Entry], bytes]:
     def content(entry: Entry) -> bytes:
         if live is not None and not all(map(snapshot.store.has, entry.objects)):
@@ -216,7 +225,7 @@ def go_back(
     if way.arrival is not None:
         wanted, present = differing_tree(site, target)
         files = merge_trees(way.arrival.entries, safety.entries, wanted, CODE, _content_of(target))
-        trees = _with_texts(files, target.store), present
+        trees = with_texts(files, target.store), present
     put_tree_back(site, target, found=trees)
     environment_back(site, target)
     plan = _plan(site, way, safety.state, wishes, apart)
@@ -228,18 +237,6 @@ def go_back(
     put_database_back(site, target, carry, safety, file)
     reload_host(site)
     return Merged(found[0], files, way.arrival is not None)
-
-
-def _with_texts(files: MergedTree, store: Store) -> dict[str, Entry]:
-    """The entries, with texts that were put together from both sides as objects of the store."""
-    entries = dict(files.entries)
-    with store.in_use(), store.writing(1, forks=False) as writer:
-        for path, content in files.merged.items():
-            ids: list[str] = []
-            writer.put([content], [None], ids.extend)
-            writer.finish()
-            entries[path] = entries[path].with_objects(tuple(ids))._replace(size=len(content), stamp="")
-    return entries
 
 
 def rehearse_way(

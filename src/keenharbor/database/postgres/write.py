@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -156,9 +156,13 @@ class Writer(MergesRows):
         return f"{self.quoted(column)}{as_text} = %s", [bound_value(value)]
 
     def tried(self, statement: str, values: Sequence[Value]) -> int | str:
+        return self._apart(lambda: self._run(statement, values).rowcount)
+
+    def _apart(self, work: Callable[[], int]) -> int | str:
+        """What may be refused, within a savepoint: how many rows it changed, or the refusal."""
         self._run("SAVEPOINT harbor_row")
         try:
-            changed = self._run(statement, values).rowcount
+            changed = work()
         except (psycopg.IntegrityError, psycopg.DataError) as error:
             self._run("ROLLBACK TO SAVEPOINT harbor_row")
             return (error.diag.message_primary or str(error)).strip()
@@ -288,16 +292,8 @@ class Writer(MergesRows):
         names = ", ".join(quote(c) for c in columns)
         into = sql.SQL(as_literal(f"INSERT INTO {self._parts(table)} ({names}) OVERRIDING SYSTEM VALUE VALUES "))
         statement = into + sql.SQL("({})").format(sql.SQL(", ").join(sql.Literal(bound_value(v)) for v in row))
-        self._run("SAVEPOINT harbor_row")
-        try:
-            self._connection.execute(statement)
-        except (psycopg.IntegrityError, psycopg.DataError) as error:
-            self._run("ROLLBACK TO SAVEPOINT harbor_row")
-            return (error.diag.message_primary or str(error)).strip()
-        except psycopg.Error as error:
-            raise refusal_of(error, self._place) from error
-        self._run("RELEASE SAVEPOINT harbor_row")
-        return None
+        done = self._apart(lambda: self._connection.execute(statement).rowcount)
+        return done if isinstance(done, str) else None
 
     def update(self, table: str, key: dict[str, Value], values: dict[str, Value]) -> int:
         assignments = ", ".join(f"{quote(c).replace('%', '%%')} = %s" for c in values)
