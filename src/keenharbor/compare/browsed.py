@@ -22,8 +22,13 @@ from keenharbor.site.model import CheckPart, CheckStep
 if TYPE_CHECKING:
     from playwright.sync_api import Locator, Page, Response
 
-SECONDS = 10
-"""So long a step waits for what it expects: scripts take their time."""
+_LOG_IN_SECONDS = 10
+# What scripts are made of is not what the page says: a text in their source would be there before they have run.
+_MARKUP_WITHOUT_SCRIPTS = """() => {
+  const page = document.documentElement.cloneNode(true);
+  page.querySelectorAll('script, style, template, noscript').forEach(e => e.remove());
+  return page.outerHTML;
+}"""
 _NTH = re.compile(r"^(.*?)\[(\d+)\]$")
 
 
@@ -49,20 +54,20 @@ def run_in_browser(
         return f"no browser can be used: {lacking}"
     from playwright.sync_api import Error
 
-    with _open_page(visitor) as page:
+    with _open_page(visitor, check.seconds) as page:
         told = _Told(page)
         for number, step in enumerate(check.steps, 1):
             mails_before = len(mail_to())
             told.begin()
             try:
                 _act(page, visitor.address, step, values(step))
-                wrong = _wait_for(page, step, told)
+                wrong = _wait_for(page, step, told, check.seconds)
             except LookupError as error:
                 return f"step {number}: {error.args[0]}"
             except Error as error:
                 wrong = error.message.split("\n", 1)[0].removeprefix("Page.").replace(visitor.address, "")
             if wrong is None and step.mail_to is not None:
-                wrong = _wait_for_mail(step.mail_to, mail_to, mails_before)
+                wrong = _wait_for_mail(step.mail_to, mail_to, mails_before, check.seconds)
             if wrong is not None:
                 return f"step {number}: {wrong}{told.complaint() or _said(page)}"
             if landed is not None:
@@ -73,7 +78,8 @@ def run_in_browser(
 
 
 @contextmanager
-def _open_page(visitor: Visitor) -> Iterator[Page]:
+def _open_page(visitor: Visitor, seconds: float) -> Iterator[Page]:
+    """A page of a browser of its own, where nothing is waited for longer than ``seconds``."""
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as playwright:
@@ -83,7 +89,7 @@ def _open_page(visitor: Visitor) -> Iterator[Page]:
                 viewport={"width": 1280, "height": 800}, ignore_https_errors=True, service_workers="block",
                 locale="en-GB", timezone_id="UTC", extra_http_headers=dict(visitor.own_headers),
             )  # fmt: skip
-            context.set_default_timeout(SECONDS * 1000)
+            context.set_default_timeout(seconds * 1000)
             context.route(elsewhere_than(visitor.address), lambda route: route.abort())
             yield context.new_page()
         finally:
@@ -188,11 +194,11 @@ def _button(within: Locator, name: str) -> Locator:
     return _there(named.or_(said).or_(valued).first, f"there is no button '{name}' on the page")
 
 
-def _wait_for(page: Page, step: CheckStep, told: _Told) -> str | None:
+def _wait_for(page: Page, step: CheckStep, told: _Told, seconds: float) -> str | None:
     """What a step expects and the page does not hold in time; None when it is all there."""
     from playwright.sync_api import TimeoutError as TooLate
 
-    end, wrong = time.monotonic() + SECONDS, None
+    end, wrong = time.monotonic() + seconds, None
     while True:
         wrong = _lacking(page, step, told)
         if wrong is None or time.monotonic() > end:
@@ -200,7 +206,7 @@ def _wait_for(page: Page, step: CheckStep, told: _Told) -> str | None:
         page.wait_for_timeout(100)
     if wrong is None and step.text is None and step.selector is None:
         with contextlib.suppress(TooLate):  # some pages never rest
-            page.wait_for_load_state("networkidle", timeout=SECONDS * 500)
+            page.wait_for_load_state("networkidle", timeout=seconds * 500)
         wrong = _lacking(page, step, told)
     return wrong
 
@@ -214,13 +220,17 @@ def _lacking(page: Page, step: CheckStep, told: _Told) -> str | None:
             return f"nothing on the page fits '{step.selector}'"
         if step.text is not None and not found.filter(has_text=step.text).count():
             return f"what fits '{step.selector}' does not say '{step.text}'"
-    elif step.text is not None and step.text not in page.inner_text("body") and step.text not in page.content():
+    elif step.text is not None and not _says(page, step.text):
         return f"'{step.text}' is not on the page"
     return None
 
 
-def _wait_for_mail(wanted: str, mail_to: Callable[[], Sequence[str]], before: int) -> str | None:
-    end = time.monotonic() + SECONDS
+def _says(page: Page, text: str) -> bool:
+    return text in page.inner_text("body") or text in str(page.evaluate(_MARKUP_WITHOUT_SCRIPTS))
+
+
+def _wait_for_mail(wanted: str, mail_to: Callable[[], Sequence[str]], before: int, seconds: float) -> str | None:
+    end = time.monotonic() + seconds
     while wanted not in list(mail_to())[before:]:
         if time.monotonic() > end:
             return f"no mail to {wanted} was sent"
@@ -267,7 +277,7 @@ def find_script_log_in(visitor: Visitor, paths: Sequence[str]) -> ScriptLogIn | 
         return None
     from playwright.sync_api import Error
 
-    with _open_page(visitor) as page:
+    with _open_page(visitor, _LOG_IN_SECONDS) as page:
         for path in paths[:_MOST_PAGES_TRIED]:
             with contextlib.suppress(Error):
                 page.goto(visitor.address + path, wait_until="load")
@@ -286,16 +296,16 @@ def text_behind(visitor: Visitor, check: CheckPart, values: Callable[[CheckStep]
     asks for a password."""
     from playwright.sync_api import Error
 
-    with _open_page(visitor) as page:
+    with _open_page(visitor, check.seconds) as page:
         told = _Told(page)
         try:
             for step in check.steps:
                 told.begin()
                 _act(page, visitor.address, step, values(step))
-                if _wait_for(page, step, told) is not None:
+                if _wait_for(page, step, told, check.seconds) is not None:
                     return None
             # A script that has sent the fields says so only when the answer has come, and the page had rested before.
-            secret, end = page.locator("input[type=password]:visible"), time.monotonic() + SECONDS
+            secret, end = page.locator("input[type=password]:visible"), time.monotonic() + check.seconds
             while secret.count() and time.monotonic() < end:
                 page.wait_for_timeout(100)
             return None if secret.count() else _at_rest(page, end)

@@ -355,7 +355,7 @@ class CheckStep(Part):
     fields: dict[str, str] = {}
     press: str | None = Field(default=None, description="the name of the button that sends the form")
     status: int = 200
-    text: str | None = None
+    text: str | None = Field(default=None, description="the page says it; in a browser outside its scripts")
     selector: Text | None = Field(default=None, description="something on the page fits it (CSS), and says the text")
     mail_to: str | None = None
 
@@ -379,6 +379,7 @@ class CheckPart(Part):
     name: Text
     writes: bool = False
     browser: bool = False
+    seconds: float = Field(default=10, gt=0, description="so long a step in the browser waits for what it expects")
     steps: Annotated[list[CheckStep], Field(min_length=1)]
 
     @model_validator(mode="after")
