@@ -139,6 +139,14 @@ _CLONE_FILE = 0x40049409
 """FICLONE of ioctl_ficlone(2): the copy shares the blocks until one of the two is written."""
 
 
+def link_to(place: Path, target: Path) -> None:
+    """A link at ``place`` that leads to ``target``, whatever link was there."""
+    private_folder(place.parent)
+    staged = temporary_name(place)
+    staged.symlink_to(target)
+    staged.replace(place)
+
+
 def copy_file(source: Path, target: Path) -> None:
     """Copy a file of the tool's own; where the file system can, without copying what it holds."""
     with open(source, "rb") as read, open(target, "wb", opener=_private) as written:

@@ -72,7 +72,8 @@ def cutover(
         _render_drift(session.out, drift, since.id, age(since.taken_at))
     check_drift(drift, options)
     session.confirm(
-        f"{plural(len(plan.step), 'step')} will change the live site {site.address} from core {site.core_version()} "
+        f"{plural(len(plan.step), 'step')} will change the live site {site.told_address} from core "
+        f"{site.core_version()} "
         f"to {plan.plan.core} (rehearsed {age(trial.started)}).", yes,
     )  # fmt: skip
     way, why = best_way(plan, trial)
@@ -86,7 +87,8 @@ def cutover(
 
 def _from_clone(session: Session, site: SiteView, wanted: str, yes: bool) -> int:
     session.confirm(
-        f"The live site {site.address} will become what was made of clone {wanted}, with what changed on live since "
+        f"The live site {site.told_address} will become what was made of clone {wanted}, with what changed on live "
+        f"since "
         f"that "
         "was made.", yes,
     )  # fmt: skip

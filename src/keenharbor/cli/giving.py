@@ -146,7 +146,7 @@ def _restore_over_live(
         return
     if not session.as_json:
         _render_conflict(session.out, site, found, conflict)
-    session.confirm(f"{site.address} goes back to snapshot {found.id}, {age(found.taken_at)}.", yes)
+    session.confirm(f"{site.told_address} goes back to snapshot {found.id}, {age(found.taken_at)}.", yes)
     done = restore_live(site, store, found, chosen, session.progress)
     session.show(
         {**done.as_json(), "changed": True, "conflict": conflict.as_json()},
@@ -170,7 +170,7 @@ def _render_given(out: Console, found: Snapshot, given: GivenBack, where: str, *
 
 def _render_conflict(out: Console, site: SiteView, found: Snapshot, conflict: Conflict) -> None:
     out.print(
-        Text(f"What {site.address} has now and snapshot {found.id} ({age(found.taken_at)}) has not:", style="bold")
+        Text(f"What {site.told_address} has now and snapshot {found.id} ({age(found.taken_at)}) has not:", style="bold")
     )
     for words, paths in (
         ("new since, would be removed", conflict.added_since), ("changed since, would go back", conflict.changed_since),

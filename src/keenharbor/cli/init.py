@@ -256,11 +256,11 @@ def _from_the_pages(session: Session, site: SiteView, said: _Said, *, proposals:
             return ""
         if said.member is not None and said.password is not None:
             session.progress.stage(f"logging in as {said.member}")
-            routes = routes_in(site.path(), site.scan().entries)
-            tried = try_log_in(visitor, log_in_forms(visitor, look, routes), said.member, said.password)
+            routes = [site.base + route for route in routes_in(site.path(), site.scan().entries)]
+            tried = try_log_in(visitor, log_in_forms(visitor, look, routes, site.base), said.member, said.password)
             if tried.check is None:
                 session.progress.stage("looking for a log-in that scripts build")
-                paths = usual_paths(look, routes)
+                paths = usual_paths(look, routes, site.base)
                 tried = try_script_log_in(visitor, paths, said.member, said.password) or tried
             if tried.check is None:
                 raise UsageError(
@@ -300,7 +300,7 @@ def _maintenance(
 ) -> None:
     """Put a maintenance gate into the front files or a web server's rules, shown and tried before, or take it out."""
     from keenharbor.live.gate import gate_change, try_gate, try_rules, write_gate
-    from keenharbor.site.gates import gate_for
+    from keenharbor.site.gates import RULES, gate_for
 
     part = site.model.maintenance
     if on and part is not None and not part.gate:
@@ -312,6 +312,12 @@ def _maintenance(
         if not on:
             raise UsageError("there is no maintenance gate to take out", where=out)
         settings = [site.settings_path] if site.model.settings is not None else []
+        if site.base and wanted in RULES:
+            raise UsageError(
+                "rules for a web server are brought for a site that has its host to itself",
+                where=site.told_address,
+                advice="leave out '--gate-in': the gate is put into the site's code",
+            )
         gate = gate_for(site.path(), site.scan().entries, site.model.runtime.name, settings, wanted)
     change = gate_change(site, gate, out=not on)
     if change.contents and not session.as_json:
@@ -353,10 +359,12 @@ def _answers(address: str) -> bool:
     """Whether a site answers at an address of this machine."""
     from keenharbor.compare import Visitor
     from keenharbor.compare.visitor import VisitError
+    from keenharbor.site.model import split_address
 
+    host, base = split_address(address)
     try:
-        with Visitor(address, timeout=5) as visitor:
-            return 0 < visitor.get("/").status < 500
+        with Visitor(host, timeout=5) as visitor:
+            return 0 < visitor.get(f"{base}/").status < 500
     except (VisitError, ValueError):
         return False
 

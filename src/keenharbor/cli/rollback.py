@@ -88,7 +88,7 @@ def rollback(
         session.progress.note(words)
     over = f" (over {plural(len(ways), 'cutover')}, one behind the other)" if len(ways) > 1 else ""
     session.confirm(
-        f"The live site {site.address} will go from core {site.told_versions()[0]} back to core "
+        f"The live site {site.told_address} will go from core {site.told_versions()[0]} back to core "
         f"{target.manifest.facts.core}, "
         f"snapshot {target.id} ({age(target.taken_at)}){over}, carrying over {merged.told()}.", yes,
     )  # fmt: skip

@@ -15,6 +15,7 @@ from types import TracebackType
 from typing import Any
 
 from keenharbor.base.durable import (
+    link_to,
     remove_folder,
 )
 from keenharbor.base.errors import KeenHarborError
@@ -145,7 +146,12 @@ class Clone:
         serve = self.site.needed(self.site.model.serve, "serve")
         command = fill_places(
             serve.command,
-            {"runtime": self.site.launcher(), "root": self.site.place, "port": str(self.served_port)},
+            {
+                "runtime": self.site.launcher(),
+                "root": self.site.place,
+                "port": str(self.served_port),
+                "top": self._top(serve.folder),
+            },
         )
         server = Server(
             command, self.site.place, self.served_port,
@@ -156,6 +162,16 @@ class Clone:
         self._server = server
         if server.process is not None:
             self.note(pid=server.process.pid, pid_started=server.process.started)
+
+    def _top(self, folder: str | None) -> str:
+        """The folder that a web server has at the top: what it serves of the site, or where the site lies under a path
+        one in which that stands there."""
+        served = Path(self.site.place, folder or "")
+        if not self.site.base:
+            return str(served)
+        top = self.folder / "programs" / "top"
+        link_to(top / self.site.base[1:], served)
+        return str(top)
 
     def be_ready_for_programs(self) -> None:
         """Its database and its network without its pages: for a program that is to run by itself."""

@@ -46,8 +46,7 @@ def remember(live: SiteView, snapshot: Snapshot) -> int:
             markup = markup_of(visitor, answer, path)
             seen.append(PageThen(path, answer.status, markup.title if markup is not None else ""))
             for link in markup.links() if markup is not None else ():
-                fits = link.startswith("/") and "?" not in link and not any(link.startswith(s) for s in part.skip)
-                if fits and link not in queued:
+                if part.follows(link) and "?" not in link and link not in queued:
                     queued.add(link)
                     queue.append(link)
     if seen:

@@ -45,14 +45,14 @@ class LogInForm:
         return [CheckStep(get=self.path), CheckStep(submit=self.name, fields=fields)]
 
 
-def log_in_forms(visitor: Visitor, look: Look, routes: Iterable[str]) -> Iterator[LogInForm]:
+def log_in_forms(visitor: Visitor, look: Look, routes: Iterable[str], base: str = "") -> Iterator[LogInForm]:
     """Forms with one password on the pages that links lead to; then on pages that ``routes`` name, and where such
-    forms usually stand."""
+    forms usually stand under the path ``base``."""
     seen: set[tuple[str, str]] = set()
     for path, page in sorted(look.pages.items(), key=lambda p: (p[0].count("/"), len(p[0]))):
         if page.markup is not None and page.loads and LOGGED_IN not in path:
             yield from _of_page(path, page.markup.forms, seen)
-    for path in dict.fromkeys([*routes, *_USUAL_PLACES]):
+    for path in dict.fromkeys([*routes, *(base + place for place in _USUAL_PLACES)]):
         if path in look.pages:
             continue
         try:
@@ -68,11 +68,11 @@ def log_in_forms(visitor: Visitor, look: Look, routes: Iterable[str]) -> Iterato
             yield from _of_page(path, read_markup(answer.text, visitor.address, answer.path).forms, seen)
 
 
-def usual_paths(look: Look, routes: Iterable[str]) -> list[str]:
+def usual_paths(look: Look, routes: Iterable[str], base: str = "") -> list[str]:
     """Pages on which somebody may log in, the likeliest first: those that are called so, the start, where such forms
     usually stand."""
     called = [p for p in (*look.pages, *routes) if re.search(r"(?i)log-?in|sign-?in|account|admin", p)]
-    return list(dict.fromkeys([*called[:5], *list(look.pages)[:1], *_USUAL_PLACES]))
+    return list(dict.fromkeys([*called[:5], *list(look.pages)[:1], *(base + place for place in _USUAL_PLACES)]))
 
 
 def _of_page(path: str, forms: dict[str, Form], seen: set[tuple[str, str]]) -> Iterator[LogInForm]:

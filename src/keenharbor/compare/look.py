@@ -188,7 +188,7 @@ def _walk_pages(
     queued = set(queue)
     seen = 0
     variants = Counter(path.split("?", 1)[0] for path in queue if "?" in path)
-    left = deque(p for p in listed if not any(p.startswith(s) for s in part.skip))
+    left = deque(p for p in listed if part.follows(p))
 
     def coming(most: int) -> list[str]:
         """The next pages; what is only listed when nothing else is left."""
@@ -206,7 +206,7 @@ def _walk_pages(
         if page.markup is not None:
             found += page.markup.links()
         for link in found:
-            if not link.startswith("/") or link in queued or any(link.startswith(s) for s in part.skip):
+            if link in queued or not part.follows(link):
                 continue
             if mark and _ENDS_A_VISIT.search(link):
                 continue

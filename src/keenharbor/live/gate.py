@@ -62,14 +62,15 @@ def try_gate(site: SiteView, store: Store, gate: Gate, progress: Progress) -> No
         clone = make_clone(site, snapshot, "a maintenance gate", mail_port=mailbox.port)
         try:
             with clone:
-                before = _status(clone.address)
+                start = clone.site.model.look.starts[0]
+                before = _status(clone.address, start)
                 # What stands in the clone's own files: live's would lead it back to live.
                 _write(clone.site, gate_change(clone.site, gate))
                 clone.restart()
-                _expect(_status(clone.address), before, "with the gate, the clone does not answer as before")
+                _expect(_status(clone.address, start), before, "with the gate, the clone does not answer as before")
                 clone.site.tree.write(gate.flag, _WORD.encode(), 0o644)
-                _expect(_status(clone.address), 503, "the flag stands, and the clone goes on answering visitors")
-                _expect(_status(clone.address, {gate.header: _WORD}), before, "the flag lets nobody through")
+                _expect(_status(clone.address, start), 503, "the flag stands, and the clone goes on answering visitors")
+                _expect(_status(clone.address, start, {gate.header: _WORD}), before, "the flag lets nobody through")
         finally:
             clone.drop()
 
@@ -87,20 +88,22 @@ def try_rules(gate: Gate, change: GateChange, progress: Progress) -> None:
         for rest in dict.fromkeys((old, b"")):
             server.place(name, rest)
             server.start()
-            before = _status(server.address)
+            before = _status(server.address, "/")
             server.stop()
             if before < 500:
                 break
         server.place(name, new if rest == old else gate.put_into(path, b""))
         server.start()
-        _expect(_status(server.address), before, "with the gate, the web server does not answer as before")
+        _expect(_status(server.address, "/"), before, "with the gate, the web server does not answer as before")
         server.place(gate.pass_file(_WORD).removeprefix(gate.flag.removesuffix(flag)), b"")
         server.place(flag, _WORD.encode())
-        _expect(_status(server.address), 503, "the flag stands, and the web server goes on answering visitors")
+        _expect(_status(server.address, "/"), 503, "the flag stands, and the web server goes on answering visitors")
         _expect(
-            _status(server.address, {gate.header: "another"}), 503, "a word that is not the flag's lets one through"
+            _status(server.address, "/", {gate.header: "another"}),
+            503,
+            "a word that is not the flag's lets one through",
         )
-        _expect(_status(server.address, {gate.header: _WORD}), before, "the flag lets nobody through")
+        _expect(_status(server.address, "/", {gate.header: _WORD}), before, "the flag lets nobody through")
 
 
 def _expect(status: int, wanted: int, problem: str) -> None:
@@ -108,10 +111,10 @@ def _expect(status: int, wanted: int, problem: str) -> None:
         raise KeenHarborError(f"the gate does not work: {problem} (status {status}); live was not touched")
 
 
-def _status(address: str, headers: dict[str, str] | None = None) -> int:
+def _status(address: str, path: str, headers: dict[str, str] | None = None) -> int:
     with Visitor(address, headers or {}) as visitor:
         try:
-            return visitor.get("/").status
+            return visitor.get(path).status
         except VisitError as error:
             raise KeenHarborError(
                 f"what the gate is tried on does not answer: {error}; live was not touched", where=address

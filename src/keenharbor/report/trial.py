@@ -34,7 +34,7 @@ def report_html(site: SiteView, result: TrialResult, *, served: bool = False, pr
     return environment.get_template("trial.html").render(
         result=result,
         site=site.model.site.title or site.name,
-        address=site.address,
+        address=site.told_address,
         # A report lies in a drawer for years: it says dates, not ages.
         started=f"{result.started.astimezone():%Y-%m-%d %H:%M:%S}",
         entries=(causes := entries(result.findings)),

@@ -292,5 +292,5 @@ def _is_front(root: ReadPath, path: str, entry: Entry) -> bool:
     if "/" in path and name != "index.php":
         return False
     text = (root / path).read_text(errors="replace")
-    answers = re.search(r"(?m)^\s*(require|include)(_once)?\b|\becho\b|\bprint\b|\bheader\s*\(", text)
+    answers = re.search(r"(?m)^\s*(?:<\?php\s+)?(require|include)(_once)?\b|\becho\b|\bprint\b|\bheader\s*\(", text)
     return text.startswith("<?php") and answers is not None

@@ -25,14 +25,32 @@ class Part(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
+def split_address(address: str) -> tuple[str, str]:
+    """An address without its path, and the path without a slash at its end (empty: there is none)."""
+    host = "/".join(address.split("/", 3)[:3])
+    return host, address[len(host) :].rstrip("/")
+
+
 class SitePart(Part):
-    """Where the site is. ``root`` is its folder of files; ``work`` holds what the tool keeps beside its store."""
+    """Where the site is. ``root`` is its folder of files; ``work`` holds what the tool keeps beside its store. An
+    ``address`` with a path is that of a site that shares its host with others: only what lies under the path is looked
+    at."""
 
     name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=60)]
     title: str = ""
     root: Text
-    address: Annotated[str, Field(pattern=r"^https?://[^/\s]+$")]
+    address: Annotated[str, Field(pattern=r"^https?://[^/\s?#]+(/[^/\s?#]+)*/?$")]
     work: Text = USUAL_WORK
+
+    @property
+    def host_address(self) -> str:
+        """The address without its path."""
+        return split_address(self.address)[0]
+
+    @property
+    def base(self) -> str:
+        """The path of the address, without a slash at its end; empty for a site that has its host to itself."""
+        return split_address(self.address)[1]
 
 
 class StorePart(Part):
@@ -187,9 +205,12 @@ class RuntimePart(Part):
 
 
 class ServePart(Part):
-    """How to start the site for a clone."""
+    """How to start the site for a clone. Places: {runtime} {root} {port} {top}. The last is for servers that are told
+    a folder: it is the site's ``folder`` or, where the site's address has a path, one in which that stands under the
+    path."""
 
     command: list[Text]
+    folder: Text | None = Field(default=None, description="what a web server serves of the root, where not all of it")
     ready_path: str = "/"
     start_seconds: float = 15
 
@@ -328,9 +349,11 @@ class LookPart(Part):
     the pages are walked once more on clones, as a member sees them; with ``pictures`` trials look with a browser, too.
     Pages that only ``sitemaps`` list (and those that robots.txt names) are looked at last. Those that are not timed are
     visited over ``connections`` at most, as far as that is quicker for the site; with a ``pause`` (seconds) one after
-    another, and slowly: for hosts that refuse more."""
+    another, and slowly: for hosts that refuse more. Paths are those behind the host; of a site whose address has a path
+    they begin with it, as does all that is looked at (``inside``)."""
 
     starts: list[Text] = ["/"]
+    inside: Text = "/"
     limit: Annotated[int, Field(ge=1, le=100_000)] = 500
     skip: list[Text] = []
     sitemaps: list[Text] = ["/sitemap.xml"]
@@ -338,6 +361,11 @@ class LookPart(Part):
     pictures: bool = False
     connections: Annotated[int, Field(ge=1, le=16)] = 4
     pause: Annotated[float, Field(ge=0, le=60)] = 0.0
+
+    def follows(self, link: str) -> bool:
+        """Whether a link leads to a page that may be looked at."""
+        inside = link.startswith(self.inside) or link.partition("?")[0] == self.inside.rstrip("/")
+        return link.startswith("/") and inside and not any(link.startswith(s) for s in self.skip)
 
 
 class VerdictPart(Part):
@@ -442,6 +470,21 @@ class SiteFile(Part):
     verdict: VerdictPart = VerdictPart()
     check: list[CheckPart] = []
     feed: FeedPart | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _what_lies_under_the_path(cls, said: object) -> object:
+        """Where the address has a path, what the site file does not say begins with it."""
+        match said:
+            case {"site": {"address": str(address)} as site, **rest} if base := split_address(address)[1]:
+                usual = {"starts": [f"{base}/"], "inside": f"{base}/", "sitemaps": [f"{base}/sitemap.xml"]}
+                made = {"site": site, **rest}
+                if isinstance(look := rest.get("look", {}), dict):
+                    made["look"] = {**usual, **look}
+                if isinstance(serve := rest.get("serve"), dict):
+                    made["serve"] = {"ready_path": f"{base}/", **serve}
+                return made
+        return said
 
     @model_validator(mode="after")
     def _log_in_is_a_check(self) -> SiteFile:

@@ -256,7 +256,7 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
     return Survey(
         name=site.name,
         title=site.model.site.title,
-        address=site.address,
+        address=site.told_address,
         root=site.place,
         platform=site.model.platform.title or site.model.platform.name,
         core=site.core_version(),

@@ -128,7 +128,18 @@ class SiteView:
 
     @property
     def address(self) -> str:
-        return self.model.site.address
+        """Where its host answers: what its pages' paths are put behind."""
+        return self.model.site.host_address
+
+    @property
+    def told_address(self) -> str:
+        """Where the site answers, as a person would type it."""
+        return self.address + self.base
+
+    @property
+    def base(self) -> str:
+        """The path under which all of its pages lie; empty where they have the host to themselves."""
+        return self.model.site.base
 
     @cached_property
     def area_rules(self) -> AreaRules:

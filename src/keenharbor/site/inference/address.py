@@ -85,9 +85,19 @@ def _candidates(sources: Sequence[Source], database: Source | None) -> Iterator[
             continue
         for setting in source.own_settings:
             value = setting.value.strip()
-            bare = re.match(r"https?://[^/\s?#]+", value, re.IGNORECASE)
-            if len(value) <= 300 and bare and host_of_address(value) is not None and _ADDRESS_KEY.search(setting.key):
-                yield _weighed(source, setting, bare[0], database)
+            found = site_address(value, setting.key)
+            if len(value) <= 300 and found and host_of_address(value) is not None and _ADDRESS_KEY.search(setting.key):
+                yield _weighed(source, setting, found, database)
+
+
+def site_address(value: str, key: str) -> str | None:
+    """The address of a site in a value: with its path only where the key speaks of the site, and the path names a
+    folder."""
+    found = re.match(r"(https?://[^/\s?#]+)((?:/[\w~-]+)*)/?", value.strip(), re.IGNORECASE)
+    if found is None:
+        return None
+    of_the_site = _OF_THE_SITE.search(key) and not _SPEAKS_OF_OTHERS.search(key)
+    return found[1] + found[2] if of_the_site and found.end() == len(value.strip()) else found[1]
 
 
 def _weighed(source: Source, setting: Setting, bare: str, database: Source | None) -> tuple[float, AddressFound]:
@@ -124,9 +134,8 @@ def address_in_cells(
                 return AddressFound(address, f"cell {place}; it answers", Sureness.READ)
         return known
     for place, address in ranked[:1]:
-        bare = re.match(r"https?://[^/\s?#]+", address)
         sure = Sureness.LIKELY if re.search(r"(?i)(site|home|base|url)", place) else Sureness.GUESSED
-        if bare and is_here(bare[0]) and visit(bare[0]):
-            return AddressFound(bare[0], f"cell {place}; it answers", Sureness.READ)
-        return AddressFound(bare[0], f"cell {place}", sure) if bare else None
+        if is_here(address) and visit(address):
+            return AddressFound(address, f"cell {place}; it answers", Sureness.READ)
+        return AddressFound(address, f"cell {place}", sure)
     return None

@@ -244,6 +244,11 @@ def _domain(table: Table, rows: Sequence[Row]) -> tuple[str, str] | None:
     return None
 
 
+_BARE = re.compile(r"https?://[^/\s?#]+/?")
+_UNDER_A_PATH = re.compile(r"https?://[^/\s?#]+(/[\w~-]+){1,2}/?")
+_SITE_KEY = re.compile(r"(?i)(my_?)?(site|home|base|blog|wiki|forum|self)_?(url|uri|address|path)?(_path)?")
+
+
 def _note(
     place: str, cell: object, row: Row, host: str | None, cells: Counter[str], opaque: Counter[str],
     hosts: Counter[str],
@@ -263,9 +268,9 @@ def _note(
         cells[place] += 1
     if len(cell) < 300 and cell[:4].lower() == "http" and (named := host_of_address(cell)) is not None:
         hosts[named] += 1
-        bare = re.fullmatch(r"https?://[^/\s?#]+/?", cell.strip())
-        if bare:
-            label = next((str(v) for v in row if isinstance(v, str) and v != cell and len(v) < 100), "")
+        label = next((str(v) for v in row if isinstance(v, str) and v != cell and len(v) < 100), "")
+        key = label if _SITE_KEY.fullmatch(label) else place.rpartition(".")[2]
+        if _BARE.fullmatch(cell.strip()) or (_SITE_KEY.fullmatch(key) and _UNDER_A_PATH.fullmatch(cell.strip())):
             exact.setdefault(f"{place} ({label})" if label else place, cell.strip().rstrip("/"))
     elif len(cell) >= 60 and is_packed_text(cell):
         opaque[place] += 1

@@ -148,7 +148,7 @@ def infer_site(
     core = _core(ground, entries, sources, homes, runtime)
     if core is None and given.core_version_file is not None:
         core = _core_said(ground, given.core_version_file)
-    runtime, serve = _served(runtime, entries, given)
+    runtime, serve = _served(runtime, entries, given, address)
     homes, switch = _python_packages(ground, sources, homes, data.switch, runtime, core)
     settings_source = _settings_source(sources, address, best)
     said_by = (settings_source, best.candidate.source if best else None, switch.source if switch else None)
@@ -177,14 +177,15 @@ def infer_site(
 
 
 def _served(
-    runtime: RuntimeFound | None, entries: Mapping[str, TreeEntry], given: Given
+    runtime: RuntimeFound | None, entries: Mapping[str, TreeEntry], given: Given, address: AddressFound | None
 ) -> tuple[RuntimeFound | None, ServeCommand | None]:
     """The runtime with the version that was said where none was found, and how a clone is started on it."""
     if runtime is not None and runtime.version is None and given.runtime_version is not None:
         runtime = dataclasses.replace(
             runtime, version=given.runtime_version, version_evidence=_AS_YOU_SAID, sure=Sureness.READ
         )
-    serve = serve_command(runtime.name, entries) if runtime else None
+    under_a_path = address is not None and address.address.count("/") > 2
+    serve = serve_command(runtime.name, entries, under_a_path) if runtime else None
     if serve is None and given.serve is not None:
         serve = ServeCommand(_command_said(given.serve), _AS_YOU_SAID, Sureness.READ)
     return runtime, serve

@@ -225,16 +225,20 @@ class ServeCommand:
     command: list[str]
     why: str
     sure: Sureness = Sureness.LIKELY
+    folder: str = ""
 
 
-def serve_command(name: str, entries: Mapping[str, Entry]) -> ServeCommand | None:
-    """The same where a standard way is evident."""
+def serve_command(name: str, entries: Mapping[str, Entry], under_a_path: bool = False) -> ServeCommand | None:
+    """The same where a standard way is evident. A site whose address has a path must answer ``under_a_path``."""
     if name == "php":
         for folder in ("public", "web", "htdocs", "www", "public_html", "docroot", ""):
             front = f"{folder}/index.php" if folder else "index.php"
             if front in entries:
-                place = ["-t", folder] if folder else []
-                return ServeCommand(["{runtime}", "-S", "127.0.0.1:{port}", *place], f"{front}; PHP's own server")
+                command = ["{runtime}", "-S", "127.0.0.1:{port}"]
+                if under_a_path:
+                    why = f"{front}; PHP's own server, under the path of the address"
+                    return ServeCommand([*command, "-t", "{top}"], why, folder=folder)
+                return ServeCommand([*command, *(["-t", folder] if folder else [])], f"{front}; PHP's own server")
     if name == "python":
         for path in ("manage.py", "src/manage.py"):
             if path in entries:

@@ -127,6 +127,8 @@ def site_file_text(found: Inferred, given: Given, home: Path) -> str:
     if found.serve is not None:
         out.table("serve", f"how a clone is started: {found.serve.why}")
         out.put("command", found.serve.command)
+        if found.serve.folder:
+            out.put("folder", found.serve.folder)
     return "\n".join(out.lines) + "\n"
 
 
