@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import json
 import os
 import shutil
@@ -193,6 +194,31 @@ def test_more_programs_than_allowed_are_not_started(inside: Inside) -> None:
 
 
 @needs_seal
+def test_more_memory_than_allowed_ends_the_programs_where_no_control_group_bounds_it(
+    inside: Inside, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    parts = dataclasses.replace(parts_here(), groups={})
+    monkeypatch.setattr("keenharbor.host.sealing.parts_here", lambda: parts)
+    part = inside.clone.live.model.clone
+    object.__setattr__(part, "memory_mib", 300)
+    alone = "held = bytes(400 << 20); print('all', len(held))"
+    together = (
+        "import subprocess, sys\nmade = [subprocess.Popen([sys.executable, '-c', "
+        "'import os, time; held = os.urandom(90 << 20); time.sleep(20)']) for _ in range(6)]\n"
+        "[p.wait() for p in made]; print('all')\n"
+    )
+    try:
+        one = inside.run(alone, sealed=True)
+        with inside.clone.watched() as watch:
+            ran = inside.run(together, sealed=True)
+    finally:
+        object.__setattr__(part, "memory_mib", 0)
+    assert one.returncode == 1 and "MemoryError" in one.stderr
+    assert watch.over == "memory" and ran.returncode == -9 and "all" not in ran.stdout
+    assert "all" in inside.run(alone, sealed=False).stdout
+
+
+@needs_seal
 def test_more_on_the_disk_than_allowed_ends_the_programs(inside: Inside) -> None:
     part = inside.clone.live.model.clone
     object.__setattr__(part, "disk_mib", 100)
@@ -202,7 +228,7 @@ def test_more_on_the_disk_than_allowed_ends_the_programs(inside: Inside) -> None
     )
     media = Path(inside.clone.site.place) / "media"
     try:
-        with inside.clone.watched() as disk:
+        with inside.clone.watched() as watch:
             ran = inside.run(code, sealed=True)
         held = sum(f.stat().st_size for f in media.glob("fill*"))
         one = inside.run("open('media/fill-one', 'wb').write(bytes(200 << 20)); print('all')", sealed=True)
@@ -210,7 +236,7 @@ def test_more_on_the_disk_than_allowed_ends_the_programs(inside: Inside) -> None
         object.__setattr__(part, "disk_mib", 0)
         for file in media.glob("fill*"):
             file.unlink()
-    assert disk.over and ran.returncode == -9 and "all" not in ran.stdout
+    assert watch.over == "disk" and ran.returncode == -9 and "all" not in ran.stdout
     assert held < 1000 << 20, f"{held >> 20} MiB"
     assert one.returncode == 1 and "File too large" in one.stderr
     assert "all" in inside.run("open('media/fill-one', 'wb').write(bytes(20 << 20)); print('all')", sealed=True).stdout

@@ -20,7 +20,7 @@ from keenharbor.base.durable import (
 )
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.clone.facts import CloneFacts, write_facts
-from keenharbor.clone.marks import end_marked, mark_of
+from keenharbor.clone.marks import end_marked, mark_of, memory_of_marked
 from keenharbor.clone.quarantine import Quarantine, not_permitted, start_relay
 from keenharbor.clone.sealed import has_own_tmp, limits_of, sealing_for
 from keenharbor.clone.server import Server, free_port
@@ -28,7 +28,7 @@ from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.host.ports import port_is_taken
 from keenharbor.host.programs import Running, clean_environment
-from keenharbor.host.sealing import ControlGroups, DiskWatch, Limits, Sealing, parts_here, remove_groups
+from keenharbor.host.sealing import ControlGroups, Limits, LimitWatch, Sealing, parts_here, remove_groups
 from keenharbor.site.load import read_password
 from keenharbor.site.model import RuntimePart
 from keenharbor.site.view import SiteView
@@ -96,10 +96,12 @@ class Clone:
         """How much its programs may take."""
         return limits_of(self.live, self.facts.bytes_held)
 
-    def watched(self) -> DiskWatch:
-        """A block in which its programs are ended when they add more to the disk than they may."""
+    def watched(self) -> LimitWatch:
+        """A block in which its programs are ended when they add more to the disk than they may, or hold more memory."""
         own = [self.site.place, str(self.folder / "tmp"), str(self.folder / "outbox"), str(self.folder / "database")]
-        return DiskWatch(own, self.limits.disk, lambda: self.end_programs(at_once=True))
+        return LimitWatch(
+            own, self.limits, lambda: self.end_programs(at_once=True), lambda: memory_of_marked(self.folder)
+        )
 
     def end_programs(self, *, at_once: bool = False) -> None:
         """End all that runs of it, what steps have left running too; with ``at_once`` they are not asked, and its

@@ -49,6 +49,16 @@ def end_marked(
         _still_there(found, _SECONDS)
 
 
+def memory_of_marked(folder: Path) -> int:
+    """Bytes of memory that the programs of the clone in ``folder`` hold together; what several share counts once
+    (proportional set size, proc_pid_smaps(5))."""
+    held = 0
+    for process in _marked(str(folder.absolute())):
+        with contextlib.suppress(psutil.Error, OSError):
+            held += int(process.memory_full_info().pss)
+    return held
+
+
 def _still_there(programs: Iterable[psutil.Process], seconds: float) -> list[psutil.Process]:
     """Those that have not ended once ``seconds`` have passed. They are looked at, not waited for: a child of ours would
     be taken from the code that started it, which would then hear that it ended well."""

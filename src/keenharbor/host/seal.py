@@ -236,7 +236,10 @@ def _hide(place: str, is_folder: bool) -> None:
 
 def _limits(spec: Spec, own_users: bool) -> None:
     limits = spec.get("limits", {})
-    for kind, name in ((resource.RLIMIT_NPROC, "processes"), (resource.RLIMIT_FSIZE, "file_bytes")):
+    for kind, name in (
+        (resource.RLIMIT_NPROC, "processes"), (resource.RLIMIT_FSIZE, "file_bytes"),
+        (resource.RLIMIT_DATA, "program_bytes"),
+    ):  # fmt: skip
         # The number of processes is a user's; in a namespace of its own it counts those in it alone
         # (user_namespaces(7)).
         if limits.get(name) and (own_users or kind != resource.RLIMIT_NPROC):

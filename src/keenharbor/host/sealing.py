@@ -15,6 +15,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Literal
 
 import psutil
 
@@ -132,7 +133,11 @@ class Sealing:
         """What a command is started with, to run sealed; writes down what it needs, as ``name``."""
         parts = parts_here()
         new_root = private_folder(self.folder / "root")
-        limits = {"processes": self.limits.processes, "file_bytes": self.limits.disk}
+        limits = {
+            "processes": self.limits.processes, "file_bytes": self.limits.disk,
+            # Without a control group no program gets more than all of them together may have; see `LimitWatch`.
+            "program_bytes": 0 if parts.groups.get("memory") else self.limits.memory,
+        }  # fmt: skip
         spec = {
             "parts": {"root": parts.root, "landlock": parts.landlock > 0}, "readable": list(self.readable),
             "writable": list(self.writable), "hidden": list(self.hidden), "temporary": self.temporary,
@@ -264,26 +269,26 @@ def remove_groups(folders: Iterable[str]) -> None:
                 break
 
 
-class DiskWatch:
-    """Ends the programs of a clone when they have added more to the disk than they may, while a ``with`` block lasts.
+class LimitWatch:
+    """Ends the programs of a clone when they have added more to the disk than they may, while a ``with`` block lasts;
+    and where no control group bounds their memory, when they hold more of it (``memory`` measures that).
 
     The disk's own figure is looked at often, which costs nothing; the folders are measured when that has moved, and now
     and then. What is written in between is bounded by what a disk takes in a tenth of a second, or where others free as
     much at the same time, in half a second."""
 
-    def __init__(self, folders: Sequence[str], most: int, end: Callable[[], object]) -> None:
-        self._folders, self._most, self._end_programs = folders, most, end
-        self._over = threading.Event()
+    def __init__(
+        self, folders: Sequence[str], limits: Limits, end: Callable[[], object], memory: Callable[[], int]
+    ) -> None:
+        self._folders, self._limits, self._end_programs, self._memory = folders, limits, end, memory
+        self._watches_memory = bool(limits.memory) and not parts_here().groups.get("memory")
         self._stop = threading.Event()
         self._thread: threading.Thread | None = None
+        self.over: Literal["disk", "memory"] | None = None
+        """Why they were ended, if they were."""
 
-    @property
-    def over(self) -> bool:
-        """Whether they were ended."""
-        return self._over.is_set()
-
-    def __enter__(self) -> DiskWatch:
-        if self._most:
+    def __enter__(self) -> LimitWatch:
+        if self._limits.disk or self._watches_memory:
             self._before = _bytes_in(self._folders)
             self._thread = threading.Thread(target=self._watch, daemon=True)
             self._thread.start()
@@ -297,14 +302,19 @@ class DiskWatch:
     def _watch(self) -> None:
         measured, next_time = self._used(), 0.0
         while not self._stop.wait(_PAUSE):
-            used, began = self._used(), time.monotonic()
+            used, began, most = self._used(), time.monotonic(), self._limits.disk
+            if self._watches_memory and self._memory() > self._limits.memory:
+                self._end("memory")
             # Others on the disk may remove what these add: so the folders are measured now and then whatever it says.
-            if used - measured > self._most // 8 or began > next_time:
+            if most and (used - measured > most // 8 or began > next_time):
                 measured = used
-                if _bytes_in(self._folders) - self._before > self._most:
-                    self._over.set()
-                    self._end_programs()
+                if _bytes_in(self._folders) - self._before > most:
+                    self._end("disk")
                 next_time = time.monotonic() + max(0.5, 20 * (time.monotonic() - began))
+
+    def _end(self, why: Literal["disk", "memory"]) -> None:
+        self.over = self.over or why
+        self._end_programs()
 
     def _used(self) -> int:
         found = os.statvfs(self._folders[0])

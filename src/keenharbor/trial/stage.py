@@ -83,12 +83,15 @@ class Stage:
             install=self._install if self.clone.facts.environment is not None else None,
             prefix=self.clone.prefix, variables=self.clone.variables,
         )  # fmt: skip
-        with self.clone.watched() as disk:
+        with self.clone.watched() as watch:
             outcome = perform(step, place)
-        if disk.over:
-            outcome.problem = (
-                f"its programs were ended: they added more than {size(self.clone.limits.disk)} to the disk"
-            )
+        if watch.over is not None:
+            limits = self.clone.limits
+            told = {
+                "disk": f"they added more than {size(limits.disk)} to the disk",
+                "memory": f"they held more than {size(limits.memory)} of memory",
+            }
+            outcome.problem = f"its programs were ended: {told[watch.over]}"
         return outcome
 
     def _install(self, wants: Sequence[str], removes: Sequence[str], time_limit: float) -> Ran:
