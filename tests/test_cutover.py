@@ -450,7 +450,9 @@ def test_what_the_trial_did_not_show_puts_everything_back(stage: Stage) -> None:
     before = state_of(scene)
     ran = stage.run("cutover", "--yes", code=4)
     (scene.folder / "odd").unlink()
-    assert "live differs from the trial" in ran.err
+    assert "live differs from the trial: in " in ran.err and "and 1 more" not in ran.err
+    told = [line for line in ran.err.splitlines() if line.startswith("  damage: ")]
+    assert told and any("/media/seeds/winter-savory.png" in line for line in told), ran.err
     assert state_of(scene) == before
 
 

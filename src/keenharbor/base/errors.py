@@ -11,21 +11,28 @@ Every error says what is wrong, where, and what to do next; the class decides th
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 
 class KeenHarborError(Exception):
     """Something failed and nothing was changed.
 
-    ``where`` is a file (with a line if known), an address or an object; ``advice`` is the next thing to type or do.
+    ``where`` is a file (with a line if known), an address or an object; ``advice`` is the next thing to type or do;
+    ``details`` are what it consists of, a line each.
     """
 
     exit_code = 3
     kind = "failed"
 
-    def __init__(self, what: str, *, where: object = None, line: int | None = None, advice: str | None = None) -> None:
+    def __init__(
+        self, what: str, *, where: object = None, line: int | None = None, advice: str | None = None,
+        details: Iterable[str] = (),
+    ) -> None:  # fmt: skip
         super().__init__(what)
         self.what = what
         self.where = None if where is None else (f"{where}:{line}" if line else str(where))
         self.advice = advice
+        self.details = tuple(details)
 
     def as_json(self) -> dict[str, object]:
         """The error as it stands in ``--json`` output."""
@@ -34,6 +41,7 @@ class KeenHarborError(Exception):
             "what": self.what,
             "where": self.where,
             "advice": self.advice,
+            "details": list(self.details),
             "exit_code": self.exit_code,
         }
 

@@ -10,6 +10,7 @@ from keenharbor.base.errors import KeenHarborError
 from keenharbor.cli.terminal import say, say_json
 
 UNEXPECTED = 3
+_SHOWN = 40
 
 
 def tell(error: BaseException, *, as_json: bool, debug: bool) -> int:
@@ -21,6 +22,12 @@ def tell(error: BaseException, *, as_json: bool, debug: bool) -> int:
         say_json({"error": facts})
     else:
         say(str(facts["what"]), click.style("✗ ", fg="red"))
+        details = facts["details"]
+        assert isinstance(details, list)
+        for line in details[:_SHOWN]:
+            say(f"  {line}")
+        if len(details) > _SHOWN:
+            say(f"  and {len(details) - _SHOWN} more, which the log has: keenharbor log --json")
         if facts["where"]:
             say(f"  where:  {facts['where']}")
         if facts["advice"]:

@@ -301,10 +301,13 @@ def _end(change: Change, error: BaseException, advice: str | None) -> NoReturn:
             f"the {command} failed ({reason}), and putting back was interrupted: {words}", where=change.site.place,
             advice="keenharbor settle",
         ) from error  # fmt: skip
-    change.log("put back", reason, _subject(change))
-    own = error.advice if isinstance(error, KeenHarborError) else None
+    own, details = (error.advice, error.details) if isinstance(error, KeenHarborError) else (None, ())
+    change.log("put back", "; ".join([reason, *details]), _subject(change))
     beside = "".join(f"; {r}" for r in change.remarks)
-    raise PutBackError(f"{reason}; {told}{beside}", where=change.site.address, advice=own or advice) from error
+    raise PutBackError(
+        f"{reason}; {told}{beside}", where=change.site.address, advice=own or advice,
+        details=details,
+    ) from error  # fmt: skip
 
 
 def _name_of(error: BaseException) -> str:

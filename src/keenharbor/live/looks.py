@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
+from keenharbor.base.text import shorten
 from keenharbor.compare import (
     Finding,
     Look,
@@ -35,8 +36,15 @@ from keenharbor.trial.steps import StepBase
 SAMPLES = 2
 
 
-class Unlike(Exception):
+class Unlike(KeenHarborError):
     """Something is not as it was in the trial."""
+
+
+def _told(finding: Finding) -> str:
+    pages = ", ".join(finding.pages[:3]) + (f" and {len(finding.pages) - 3} more" if len(finding.pages) > 3 else "")
+    values = [shorten(v, 120) for v in (finding.before, finding.after)] if finding.before or finding.after else []
+    told = [finding.text, f"on {pages}" if pages else "", f"was '{values[0]}', is '{values[1]}'" if values else ""]
+    return f"{finding.weight.value}: " + "; ".join(t for t in told if t)
 
 
 def must_answer(site: SiteView) -> None:
@@ -106,8 +114,8 @@ class LiveLooks:
         after = self._look_behind(token)
         seen = [*compare_pages(self.behind, after, self.noise, versions), *rows]
         if findings := self._unknown(seen):
-            more = f" (and {len(findings) - 1} more)" if len(findings) > 1 else ""
-            raise Unlike(f"live differs from the trial: {findings[0].text}{more}")
+            told = findings[0].text if len(findings) == 1 else f"in {len(findings)} ways"
+            raise Unlike(f"live differs from the trial: {told}", details=map(_told, findings))
         return group((o, None, None) for o in seen if o.weight is Weight.NOTE)
 
     def afterwards(self, versions: dict[str, str]) -> list[Finding]:
