@@ -32,7 +32,16 @@ AMENDMENTS = (
     Amendment("update-loan-desk", "retries = 2", "its migration works in batches and wants to be run again"),
     Amendment("purge", "a new step at the end: purge the page cache", "visitors would go on getting the old pages"),
 )
+LATE_AMENDMENT = Amendment("rest-overdue-notices", "a new step: overdue-notices is switched off",
+    "on loam 3 it takes every loan for overdue, and has no release that does not")
 # fmt: on
+
+
+def amended_late(text: str) -> str:
+    """The plan with `LATE_AMENDMENT`, which the late trouble asks for."""
+    at = _names(text).index("purge")
+    step = _step(LATE_AMENDMENT.step, "extension", extension="overdue-notices", on=False)
+    return behind_table(text, ["step", at - 1], step)
 
 
 def amended(text: str) -> str:

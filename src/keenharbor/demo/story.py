@@ -16,7 +16,7 @@ import httpx
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.clone.mailbox import Mailbox
-from keenharbor.demo.amend import AMENDMENTS, amended
+from keenharbor.demo.amend import AMENDMENTS, LATE_AMENDMENT, amended, amended_late
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.demo.visitors import SEEDS, borrow, loans_of
 
@@ -135,6 +135,7 @@ class _Story:
         self._rehearse()
         self._carry_out()
         self._go_back()
+        self._go_forward_again()
 
     def _describe_and_judge(self) -> None:
         scene, run, player = self._scene, self._run, self._player
@@ -185,10 +186,7 @@ class _Story:
     def _go_back(self) -> None:
         scene, run, player = self._scene, self._run, self._player
         player.chapter("9. Three days later")
-        later = datetime.date.today() + datetime.timedelta(days=3)
-        launcher = f"{scene.runtimes}/loam-3/bin/loam"
-        said = player.shell([launcher, "site/tansy.py", "nightly", "--today", later.isoformat()])
-        player.say(f"The nightly task, which no clone ever runs, says: {said.strip()}")
+        player.say(f"The nightly task, which no clone ever runs, says: {self._nightly(3)}")
         answer = borrow(scene.address, "Ada Quill", SEEDS[0], "member20@post.example")
         self._told.seen["the late trouble"] = answer
         player.say(f"A member whose loans are in order tries to borrow: {answer}")
@@ -202,8 +200,28 @@ class _Story:
         answer = borrow(scene.address, "Ada Quill", SEEDS[0], "member20@post.example")
         self._told.seen["the member again"] = answer
         player.say(f"The member tries again: {answer}")
+
+    def _go_forward_again(self) -> None:
+        scene, run, player = self._scene, self._run, self._player
+        player.chapter("11. Forward again")
+        plan = scene.folder / "upgrade.toml"
+        plan.write_text(amended_late(plan.read_text()))
+        player.say(f"{LATE_AMENDMENT.step}: {LATE_AMENDMENT.what}, since {LATE_AMENDMENT.why}")
+        run("trial", "run", expect=0)
+        run("cutover", "--yes", expect=0)
+        self._look("after the second cutover")
+        player.say(f"The nightly task says: {self._nightly(4)}")
+        answer = borrow(scene.address, "Ada Quill", SEEDS[1], "member20@post.example")
+        self._told.seen["the member on the new site"] = answer
+        player.say(f"The member at the loan desk: {answer}")
         run("snapshot", "verify", expect=0)
         run("log", expect=0)
+
+    def _nightly(self, days: int) -> str:
+        """What the nightly task says some days from now."""
+        day = datetime.date.today() + datetime.timedelta(days=days)
+        launcher = f"{self._scene.runtimes}/loam-3/bin/loam"
+        return self._player.shell([launcher, "site/tansy.py", "nightly", "--today", day.isoformat()]).strip()
 
 
 def shell(folder: Path, words: Sequence[str]) -> str:
