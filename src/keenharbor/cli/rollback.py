@@ -26,6 +26,7 @@ from keenharbor.live.rollback import (
     seconds_in_trial,
     ways_to,
 )
+from keenharbor.live.undone import Undone, UndoneResult, look_at_undone, rehearse_undone, step_undone, undo_step
 from keenharbor.live.ways import WayBack, close_ways
 from keenharbor.merge.carry import TableCount
 from keenharbor.merge.model import Side
@@ -44,12 +45,13 @@ _MOST_SHOWN = 8
 @click.option(
     "--without", multiple=True, metavar="TABLE[.COLUMN]", help="What was done to it since does not come along."
 )
+@click.option("--only", metavar="STEP", help="Take back this step of the cutover alone; the rest of it stays.")
 @click.option("--rehearse", is_flag=True, help="Go back on a clone, with what people did since, and look at it.")
 @click.option("--close", is_flag=True, help="Give up the way back: its snapshots may be thinned out.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def rollback(
-    session: Session, wanted: str | None, look: bool, prefer: str | None, without: tuple[str, ...], rehearse: bool,
-    close: bool, yes: bool,
+    session: Session, wanted: str | None, look: bool, prefer: str | None, without: tuple[str, ...], only: str | None,
+    rehearse: bool, close: bool, yes: bool,
 ) -> int:  # fmt: skip
     """Go back to before the last cutover (or to SNAPSHOT), with what people did since.
 
@@ -61,9 +63,13 @@ def rollback(
     store = session.store(site)
     wishes = Wishes(_SIDES[prefer] if prefer else None, without)
     if close:
-        if wanted or look or prefer or without or rehearse:
+        if wanted or look or prefer or without or rehearse or only:
             raise UsageError("--close stands alone")
         return _close(session)
+    if only:
+        if wanted:
+            raise UsageError("--only takes back a step of the last cutover: no snapshot is named with it")
+        return _only(session, only, wishes, look=look, rehearse=rehearse, yes=yes)
     target = find_snapshot(store, wanted, site.name) if wanted else default_way(site, store).target
     ways = ways_to(site, store, target)
     if rehearse:
@@ -98,6 +104,75 @@ def rollback(
     return 0
 
 
+def _only(session: Session, name: str, wishes: Wishes, *, look: bool, rehearse: bool, yes: bool) -> int:
+    site = session.site()
+    store = session.store(site)
+    with step_undone(site, store, name, session.progress) as undone:
+        merged = look_at_undone(site, undone, wishes)
+        told = {
+            "step": name, "goes_back": {"files": sorted(undone.paths), "tables": sorted(undone.tables),
+                "definitions": sorted(undone.definitions)}, **_carried_json(merged),
+        }  # fmt: skip
+        if look:
+            session.show(told, lambda out: _render_only(out, undone, merged))
+            return 0
+        refuse_undecided(site, merged, wishes)
+        rehearse_undone(site, store, undone, session.feed(site), session.progress, wishes)
+        if rehearse:
+            words = f"without step '{name}' a clone of live is as good as with it"
+            session.show(told | {"works": True}, lambda out: show.headline(out, "good", words))
+            return 0
+        session.confirm(
+            f"Step '{name}' is taken back on the live site {site.told_address}: {_extent(undone)}, carrying over "
+            f"{merged.told()}.", yes,
+        )  # fmt: skip
+        result = undo_step(site, store, undone, session.progress, wishes)
+    session.show(result.as_json(), lambda out: _render_undone(out, result))
+    return 0
+
+
+def _extent(undone: Undone) -> str:
+    parts = [(len(undone.paths), "file"), (len(undone.tables), "table")]
+    return " and ".join(plural(n, word) for n, word in parts if n) or "definitions"
+
+
+def _render_only(out: Console, undone: Undone, merged: Merged) -> None:
+    out.print(Text.assemble((f"Step {undone.name} ", "bold"), f"of trial {undone.trial}, taken back alone"))
+    paths = sorted(undone.paths)
+    if paths:
+        show.heading(out, "Files that go back")
+        out.print(show.said("note", ", ".join(paths[:8]) + (f" and {len(paths) - 8} more" if paths[8:] else "")))
+    if undone.tables:
+        show.heading(out, "Tables in which its own rows and definitions go back")
+        out.print(show.said("note", ", ".join(sorted(undone.tables))))
+    _render_rows(out, merged)
+    _render_conflicts(out, merged.conflicts)
+    for aside in merged.rows.aside[:_MOST_SHOWN]:
+        out.print(show.said("note", f"saved beside the log: {aside.table} {_key(aside.key)}: {aside.reason}"))
+    _more(out, len(merged.rows.aside))
+    out.print(Text("\nNothing was changed. It is rehearsed on a clone before live is.", style="dim"))
+    show.next_step(out, f"keenharbor rollback --only {undone.name}")
+
+
+def _render_undone(out: Console, result: UndoneResult) -> None:
+    show.headline(out, "done", f"step {result.step} is taken back on {result.site}")
+    carried = "; ".join(
+        TableCount(c["new"], c["changed"], c["removed"]).told(t) for t, c in sorted(result.carried.items())
+    )
+    show.pairs(out, [
+        ("gone back", Text(f"{plural(result.files, 'file')}; tables: {', '.join(result.tables) or 'none'}")),
+        ("carried over", Text(carried or "nothing to carry", style="bold")),
+        *([("both changed", Text(plural(len(result.conflicts), "time"), style="yellow"))] if result.conflicts else []),
+        ("not carried", Text(plural(result.aside, "change") if result.aside else "nothing")),
+        *([("saved in", Text(result.aside_file))] if result.aside_file else []),
+        ("before this", Text(f"snapshot {result.safety} holds all of it")),
+    ])  # fmt: skip
+    for remark in result.remarks:
+        out.print(show.said("caution", remark))
+    _render_conflicts(out, result.conflicts)
+    show.next_step(out, "look at the site; the way back over the whole cutover stays open")
+
+
 def _close(session: Session) -> int:
     site = session.site()
     closed = close_ways(site, session.store(site))
@@ -114,9 +189,12 @@ def _render_rehearsed(out: Console, tried: WayBackTried) -> None:
 
 
 def _as_json(ways: Sequence[WayBack], merged: Merged) -> dict[str, object]:
+    return {"target": ways[-1].target.id, "cutovers": len(ways), "exact": merged.exact} | _carried_json(merged)
+
+
+def _carried_json(merged: Merged) -> dict[str, object]:
     rows = merged.rows
     return {
-        "target": ways[-1].target.id, "cutovers": len(ways), "exact": merged.exact,
         "carried": {t: c.as_json() for t, c in rows.carried.items()}, "examples": rows.examples,
         "changed_alike": {c: asdict(a) for c, a in rows.alike.items() if a.suspicious},
         "files": merged.files_json(), "conflicts": merged.conflicts, "renumbered": rows.numbers,

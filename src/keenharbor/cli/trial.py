@@ -21,6 +21,7 @@ from keenharbor.cli.plan import plan_argument
 from keenharbor.compare import Finding, Weight
 from keenharbor.compare.camera import missing_browser
 from keenharbor.live.snapshots import snapshot_for_trial
+from keenharbor.live.ways import trials_needed
 from keenharbor.site.feed import Feed
 from keenharbor.site.log import append_log, who
 from keenharbor.site.view import SiteView
@@ -74,8 +75,8 @@ def run(
     pictures = site.model.look.pictures if pictures is None else pictures
     if pictures and (lacking := missing_browser()):
         raise UsageError(f"no pictures can be taken: {lacking}", advice="install it, or add --no-pictures")
-    options = TrialOptions(session.person(), keep, go_on, port, pictures)
     store = session.store(site, create=True)
+    options = TrialOptions(session.person(), keep, go_on, port, pictures, trials_needed(site, store))
     if from_step is not None:
         if wanted is not None:
             raise UsageError("--from and --snapshot: one of them is wanted")
@@ -101,7 +102,8 @@ def resume(session: Session, plan_file: Path, wanted: str, keep: bool, go_on: bo
     earlier = go_on_from(site.work, newest or find_trial(site.work, wanted).id, made)
     snapshot = find_snapshot(session.store(site), earlier.record.before.snapshot, site.name)
     session.progress.note(f"{plural(earlier.kept, 'step stands', 'steps stand')}, of {len(made.step)}")
-    options = TrialOptions(session.person(), keep, go_on, pictures=earlier.record.before.shots is not None)
+    pictures, spare = earlier.record.before.shots is not None, trials_needed(site, session.store(site))
+    options = TrialOptions(session.person(), keep, go_on, pictures=pictures, spare=spare)
     return _rehearse(session, site, made, plan_file, snapshot, feed, options, earlier)
 
 

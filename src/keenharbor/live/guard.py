@@ -54,7 +54,12 @@ from keenharbor.snapshot.estimate import estimate
 from keenharbor.snapshot.model import Reason
 from keenharbor.store import Store
 
-COMMANDS: dict[ChangeKind, str] = {"cutover": "cutover", "rollback": "rollback", "restore": "snapshot restore"}
+COMMANDS: dict[ChangeKind, str] = {
+    "cutover": "cutover",
+    "rollback": "rollback",
+    "restore": "snapshot restore",
+    "rollback of a step": "rollback of a step",
+}
 """How each change is called in the log."""
 _WORK_RESERVE = 1 << 20
 _MARGIN = 8 << 20
@@ -117,7 +122,7 @@ class Change:
         options = TakeOptions(comment="the state at the end of the cutover", reason="after a cutover", every_row=True)
         try:
             arrival = take_snapshot(self.site, self.store, options, self.progress, self.safety)
-            note_arrival(arrival, self.safety, carried)
+            note_arrival(arrival, self.safety, carried, self.journal.trial)
         except (OSError, KeenHarborError) as error:
             told = words_of(error)
             self.remarks.append(
@@ -249,6 +254,7 @@ def _must_be_out(change: Change) -> None:
 
 _REASONS: dict[ChangeKind, Reason] = {
     "cutover": "before a cutover", "rollback": "before a rollback", "restore": "before a restore",
+    "rollback of a step": "before a rollback",
 }  # fmt: skip
 
 

@@ -1,10 +1,9 @@
 """The journal of a change to live: written before each phase, put away when all is settled.
 
-phase      what may have happened to live           how it is settled
-begun      maintenance switched on                  maintenance off: live is as before
-changing   anything                                 cutover: the safety snapshot is put back, live is as before;
-                                                    rollback, restore: carried on, live is as after
-done       the change stands, all checks passed     maintenance off: live is as after
+phase      what may have happened to live           how it is settled begun      maintenance switched on
+maintenance off: live is as before changing   anything                                 cutover, rollback of a step: the
+safety snapshot is put back, live is as before; rollback, restore: carried on, live is as after done       the change
+stands, all checks passed     maintenance off: live is as after
 
 A change that came to its end leaves its journal as ``last-change.json``: what is known of it does not hang on the log
 alone."""
@@ -29,7 +28,7 @@ from keenharbor.site.view import JOURNAL_NAME, LEASE_NAME, SiteView
 
 LAST_NAME = "last-change.json"
 STEPS_LOCK = "steps.lock"
-ChangeKind = Literal["cutover", "rollback", "restore"]
+ChangeKind = Literal["cutover", "rollback", "restore", "rollback of a step"]
 Phase = Literal["begun", "changing", "done"]
 TOKEN_BYTES = 12
 

@@ -263,7 +263,7 @@ def rehearse_way(
         progress.stage("looking at it, before and with what people did since")
         before = control.stage.look(samples=1, timed=False)
         pages = stands_for_all(before, site.model.look.starts, [])
-        rule = _rule(site, wishes)
+        rule = rule_of(site, wishes)
         return try_way_back(control, way.arrival, now_there, before, pages, way.passages, rule, wishes.without)
     finally:
         control.drop()
@@ -277,11 +277,12 @@ def _plan(
     standing = Passing(model.volatile).without
     if way.arrival is None:
         return MergePlan(ours, theirs, ours, standing=standing, only_added=model.visitor_data.tables)
-    rule = _rule(site, wishes)
+    rule = rule_of(site, wishes)
     return MergePlan(way.arrival.state, theirs, ours, way.passages, rule, standing, without=wishes.without, apart=apart)
 
 
-def _rule(site: SiteView, wishes: Wishes) -> Rule:
+def rule_of(site: SiteView, wishes: Wishes) -> Rule:
+    """Which side wins where both changed the same: as wished, else as the site file says."""
     part = site.model.merge
     sides: Mapping[str, Side] = {"live": "theirs", "snapshot": "ours"}
     return lambda table: wishes.prefer or sides.get(part.tables.get(table, part.wins), "theirs")

@@ -6,6 +6,7 @@ import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from keenharbor.base.durable import take_away
 from keenharbor.base.errors import DamagedError, KeenHarborError, UnsettledError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
@@ -25,6 +26,7 @@ from keenharbor.live.journal import (
 from keenharbor.live.putting import put_back
 from keenharbor.live.restore import Chosen, put_back_chosen
 from keenharbor.live.rollback import Wishes, go_back, ways_to
+from keenharbor.live.undone import STATES_OF_A_STEP
 from keenharbor.site.load import live_database_place
 from keenharbor.site.log import append_log
 from keenharbor.site.view import LEASE_NAME, SiteView
@@ -175,7 +177,7 @@ def _finish(work: _Settling, journal: Journal) -> tuple[str, str]:
     if journal.safety is None:
         raise DamagedError("the journal names no safety snapshot", where=work.site.journal_file)
     safety = read_snapshot(work.store, journal.safety)
-    if journal.kind == "cutover":
+    if journal.kind in ("cutover", "rollback of a step"):
         return _back_to(work, safety)
     target = read_snapshot(work.store, str(journal.target))
     try:
@@ -229,6 +231,8 @@ def _clear(work: _Settling) -> None:
             work.cleared.append(f"room that was reserved: {file.name}")
     for file in site.work.glob(".*.part*"):
         file.unlink(missing_ok=True)
+    for folder in site.work.glob(f"{STATES_OF_A_STEP}*"):
+        take_away(folder)
     left = work.live.tree.leftovers()
     for path in left:
         work.live.tree.remove(path)

@@ -21,7 +21,7 @@ def newest_whole(snapshots: Sequence[Snapshot]) -> Snapshot | None:
     return next((s for s in snapshots if not s.manifest.areas_left_out), None)
 
 
-CHANGES = ("cutover", "rollback", "snapshot restore", "settle")
+CHANGES = ("cutover", "rollback", "rollback of a step", "snapshot restore", "settle")
 
 
 def snapshot_for_trial(site: SiteView, store: Store, wanted: str | None, progress: Progress) -> Snapshot:

@@ -25,18 +25,22 @@ CLOSED = "rollback close"
 @dataclass(frozen=True)
 class WayBack:
     """From where live is to the snapshot ``target`` from before a cutover; ``arrival`` is the state at that cutover's
-    end (none where an earlier version of the tool carried it out, or it could not be saved)."""
+    end (none where an earlier version of the tool carried it out, or it could not be saved). ``trial`` is the one that
+    it repeated, where its steps were carried out on live."""
 
     target: Snapshot
     arrival: Snapshot | None
     passages: tuple[Passage, ...] = ()
+    trial: str | None = None
 
 
-def note_arrival(arrival: Snapshot, target: Snapshot, carried: Sequence[Carried]) -> None:
+def note_arrival(
+    arrival: Snapshot, target: Snapshot, carried: Sequence[Carried], trial: str | None = None
+) -> None:  # fmt: skip
     """Note in the record of a snapshot that it is the state at the end of the cutover before which ``target`` was
-    taken, with the tables that the steps have carried elsewhere."""
+    taken, with the tables that the steps have carried elsewhere, and the ``trial``."""
     said = [{"table": c.table, "to": c.to, "columns": dict(c.columns)} for c in carried]
-    change_record(arrival, lambda record: record.update(arrival={"of": target.id, "carried": said}))
+    change_record(arrival, lambda record: record.update(arrival={"of": target.id, "carried": said, "trial": trial}))
 
 
 def open_ways(site: SiteView, store: Store) -> list[WayBack]:
@@ -51,9 +55,17 @@ def open_ways(site: SiteView, store: Store) -> list[WayBack]:
     for target in reversed(_targets(site)):
         if target not in known:
             break  # what lies behind it is reached through it
-        arrival, said = arrivals.get(target, (None, {"carried": ()}))
-        found.append(WayBack(known[target], arrival, tuple(_backwards(c) for c in said["carried"])))
+        if target not in arrivals:
+            found.append(WayBack(known[target], None))
+            continue
+        arrival, said = arrivals[target]
+        found.append(WayBack(known[target], arrival, tuple(_backwards(c) for c in said["carried"]), said.get("trial")))
     return found
+
+
+def trials_needed(site: SiteView, store: Store) -> frozenset[str]:
+    """Trials whose checkpoints tell what each step of the last cutover did: it may be wished back alone."""
+    return frozenset(way.trial for way in open_ways(site, store)[:1] if way.trial is not None)
 
 
 def _backwards(said: dict[str, object]) -> Passage:

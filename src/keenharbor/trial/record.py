@@ -7,6 +7,7 @@ WORK/trials/ID/checkpoints/                                a store of its own
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
@@ -150,10 +151,10 @@ def _read(file: Path, kind: type[Read]) -> Read:
     )
 
 
-def forget_older(trials: Path, newest: str) -> None:
-    """Remove the checkpoints and looks of all trials but the ``newest``: results and reports stay."""
+def forget_older(trials: Path, kept: Collection[str]) -> None:
+    """Remove the checkpoints and looks of all trials but those ``kept``: results and reports stay."""
     for folder in trials.iterdir():
-        if folder.name != newest and folder.is_dir() and (folder / "result.json").exists():
+        if folder.name not in kept and folder.is_dir() and (folder / "result.json").exists():
             for part in ("checkpoints", "seen", "pictures"):
                 take_away(folder / part)
             forget_parts(folder, ("seen", "pictures"))

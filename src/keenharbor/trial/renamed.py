@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import replace
 
 from keenharbor.clone.clone import Clone
 from keenharbor.database import Block, DatabaseState, Row, Schema, StoredState, StoredTable
@@ -54,25 +55,39 @@ def back_to_live(clone: Clone, live: SiteView) -> Rewriter:
     return Rewriter(places | dict(zip(clone.site.database_place.marks, live.database.marks, strict=False)))
 
 
-def renamed_state(snapshot: Snapshot, back: Rewriter, sink: ChunkSink, read: Callable[[str], bytes]) -> StoredState:
-    """The database of a checkpoint in live's terms, as stored as the checkpoint's; tables that name nothing of the
-    clone are its own."""
+def places_of_live(address: str, checkpoint: Snapshot, live: SiteView) -> Rewriter:
+    """The same for a clone that is gone, by its ``address`` and one of its checkpoints."""
+    places = address_forms(address, live.address) | {checkpoint.manifest.root: live.place}
+    return Rewriter(places | dict(zip(checkpoint.database_place.marks, live.database.marks, strict=False)))
+
+
+def renamed_state(
+    snapshot: Snapshot, back: Rewriter, sink: ChunkSink, read: Callable[[str], bytes],
+    only: Collection[str] | None = None,
+) -> StoredState:  # fmt: skip
+    """The database of a checkpoint (or ``only`` some tables of it) in live's terms, as stored as the checkpoint's;
+    tables that name nothing of the clone are its own."""
     state = snapshot.state
+    schema = state.schema
+    if only is not None:
+        schema = replace(schema, tables=tuple(t for t in schema.tables if t.name in only))
     made: list[Callable[[], StoredTable]] = []
-    for table in state.schema.tables:
+    for table in schema.tables:
         stored = state.tables[table.name]
         if not any(back.may_touch(state.lines(identity)) for identity in stored.chunk_ids):
             made.append(lambda t=stored: t)  # type: ignore[misc]
             continue
         made.append(store_table(RenamedState(state, back), table, sink, None, lambda count: None, lambda o: True))
     sink.finish()
-    return StoredState(state.schema, [m() for m in made], read)
+    return StoredState(schema, [m() for m in made], read)
 
 
-def renamed_entries(snapshot: Snapshot, back: Rewriter, put: Callable[[bytes], str]) -> dict[str, Entry]:
-    """The tree of a checkpoint in live's terms; ``put`` gives a content its id."""
-    entries = dict(snapshot.entries)
-    for path, entry in snapshot.entries.items():
+def renamed_entries(
+    snapshot: Snapshot, back: Rewriter, put: Callable[[bytes], str], only: Collection[str] | None = None
+) -> dict[str, Entry]:
+    """The tree of a checkpoint (or ``only`` some paths of it) in live's terms; ``put`` gives a content its id."""
+    entries = {p: e for p, e in snapshot.entries.items() if only is None or p in only}
+    for path, entry in list(entries.items()):
         if entry.kind == "file" and entry.size <= LARGEST_TEXT_FILE and entry.area not in _NOT_REWRITTEN:
             data = b"".join(snapshot.store.read(o) for o in entry.objects)
             if back.touches(data):

@@ -73,13 +73,14 @@ BEFORE_SAMPLES = 4
 class TrialOptions:
     """``keep``: leave the clone for a visit; ``go_on``: carry out the steps behind one that failed, too; ``ask`` shows
     a person what to do and returns when they are done (None: nobody is there); ``pictures``: look at the pages with a
-    browser, too."""
+    browser, too; ``spare``: trials whose checkpoints are still needed, beside the newest."""
 
     ask: Ask | None = None
     keep: bool = False
     go_on: bool = False
     port: int | None = None
     pictures: bool = False
+    spare: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -166,7 +167,7 @@ def run_trial(
     else:
         clone.drop()
     save_result(live.work, result)
-    forget_older(live.work / "trials", identity)
+    forget_older(live.work / "trials", {identity, *options.spare})
     return result
 
 
