@@ -381,8 +381,11 @@ def test_figures() -> None:
 
 
 def test_errors_carry_what_where_and_advice() -> None:
-    told = KeenHarborError("it broke", where="/x", line=7, advice="mend it").as_json()
-    assert told == {"kind": "failed", "what": "it broke", "where": "/x:7", "advice": "mend it", "exit_code": 3}
+    told = KeenHarborError("it broke", where="/x", line=7, advice="mend it", details=["here", "there"]).as_json()
+    assert told == {
+        "kind": "failed", "what": "it broke", "where": "/x:7", "advice": "mend it", "details": ["here", "there"],
+        "exit_code": 3,
+    }  # fmt: skip
 
 
 def test_the_scene_is_the_same_each_time(tmp_path: Path) -> None:
