@@ -13,7 +13,18 @@ from keenharbor.demo.scene import Host, Scene, remove_scene, set_scene
 from keenharbor.demo.story import SHELF_CHECKS
 
 PROGRAM = str(Path(sys.executable).with_name("keenharbor"))
-LOOK = '\n[look]\nlog_in = "a member logs in"\n'
+LOOK = """
+[[check]]
+name = "the admin logs in"
+writes = true
+steps = [
+  { get = "/login" },
+  { submit = "login", fields = { card = "ML-001", password = "cress-1" }, text = "Welcome" },
+]
+
+[look]
+log_in = "the admin logs in"
+"""
 
 
 @contextmanager

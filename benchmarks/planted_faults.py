@@ -1,11 +1,13 @@
 """Faults planted on the demonstration's site by a seed, and how many of them a trial finds and lays to the step that
 brought them in.
 
-    python benchmarks/planted_faults.py [SEED] [ROUNDS] [sqlite|mariadb|postgres]
+    python benchmarks/planted_faults.py [SEED] [ROUNDS] [sqlite|mariadb|postgres] [--masked]
 
 A round is a trial of a plan whose steps plant one fault each, on different parts of the site, with harmless steps
 between them. A fault counts as found when the trial tells of its effect (not merely that a file changed), and lays that
-to its step."""
+to its step. With ``--masked`` the last step of each round makes every page of the site fail, so that the end shows
+nothing of the others: each has to be told all the same, as seen at its step. The entries that a person reads are held
+against the number of causes."""
 
 from __future__ import annotations
 
@@ -225,6 +227,23 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
             "extensions/growers-notes/main.py; "
               "sed -i 's#(\"/notes\", \"Growers#(\"/all-notes\", \"Growers#' core/app.py", "core/*", "extensions/*"),
               "page-moved page-gone page-fails link-broken", "notes", "notes", "log"),
+        # In the administration, which only its members see.
+        plain("a field of the administration lost", edit("core/templates/admin.html", 'name="per_page"', 'title="x"'),
+            "field-lost check-failed", "per_page", "admin"),
+        plain("a title of the administration changed", edit(MEMBERS, '"Edit the site", site.fill', '"Change it", '
+            "site.fill"), "title-changed", "/admin", "admin-title"),
+        plain("a page of the administration fails", edit(MEMBERS, '        saved = ""\n', '        saved = ""\n        '
+            'assert request.method != "GET"\n'), "page-fails check-failed", "admin", "log-in", "admin", "admin-title",
+            "about"),
+        plain("the administration open to all",
+            edit(MEMBERS, 'if not request.member or request.member["role"] != "admin":', "if False:"),
+            "open-to-all page-moved redirect-gone text-changed", "/admin", "admin", "admin-title"),
+        plain("a list of the member's gone", edit(MEMBERS, "<ul id='my-loans'>{rows}</ul>", ""),
+            "block-gone list-gone text-lost", "my-loans", "account"),
+        plain("the way to the administration gone", edit(MEMBERS, '<p><a href="/admin">Edit the site</a></p>', ""),
+            "link-gone", "/admin", "account", "admin", "admin-title"),
+        plain("a form that is refused", edit(MEMBERS, 'request.method == "POST" and token_fits(site, request)',
+            'request.method == "POST" and False'), "check-failed", "saves", "log-in", "about", "admin"),
     ]  # fmt: skip
 
 
@@ -248,9 +267,27 @@ def rounds_of(rng: random.Random, scene: Scene, count: int) -> list[list[Fault]]
     return found
 
 
-def rehearse(scene: Scene, faults: Sequence[Fault]) -> tuple[dict[int, str], list[str]]:
-    """A trial of ``faults``: for each its outcome (``right``, ``wrong step``, ``missed``), and what was laid to
-    harmless steps."""
+MASK = Fault(
+    "the whole site fails", edit("core/app.py", "    def answer(self, request):\n", "    def answer(self, request):\n"
+        "        raise OSError('planted')\n"),
+    ("page-fails", "page-gone", "site-down"), "/", frozenset(),
+)  # fmt: skip
+# Paces are measured at the end alone, and what no page shows at its step cannot be masked.
+NOT_MASKED = ("a page much slower", "a setting reset", "a setting lost", "rows lost", "only the error log tells")
+
+
+@dataclass
+class Rehearsed:
+    """What came of a trial of faults: for each its outcome (``right``, ``wrong step``, ``missed``), what was laid to
+    harmless steps, and how many entries there are to read that are more than notes."""
+
+    outcomes: dict[int, str]
+    false: list[str]
+    entries: int
+
+
+def rehearse(scene: Scene, faults: Sequence[Fault]) -> Rehearsed:
+    """A trial of ``faults``."""
     steps = []
     for number, fault in enumerate(faults):
         if number % 4 == 0:
@@ -276,24 +313,30 @@ def rehearse(scene: Scene, faults: Sequence[Fault]) -> tuple[dict[int, str], lis
             "right" if any(f["step"] == f"fault-{number}" for f in fit) else "wrong step" if fit else "missed"
         )
     false = [f"{f['kind']} {f['place']}" for f in told["findings"] if str(f["step"]).startswith("harmless")]
-    return outcomes, false
+    entries = sum(e["weight"] != "note" for e in told["entries"])
+    return Rehearsed(outcomes, false, entries)
 
 
 def main() -> None:
     """Plant, rehearse, count."""
-    seed = int(sys.argv[1]) if len(sys.argv) > 1 else 1
-    count = int(sys.argv[2]) if len(sys.argv) > 2 else 6
-    engine = sys.argv[3] if len(sys.argv) > 3 else "sqlite"
+    words = [w for w in sys.argv[1:] if w != "--masked"]
+    masked = "--masked" in sys.argv
+    seed = int(words[0]) if words else 1
+    count = int(words[1]) if len(words) > 1 else 6
+    engine = words[2] if len(words) > 2 else "sqlite"
     rng = random.Random(seed)
     by_kind: dict[str, Counter[str]] = {}
     false: list[str] = []
+    entries = 0
     with described_scene(engine) as scene:
         subprocess.run([PROGRAM, "snapshot", "take"], cwd=scene.folder, check=True, capture_output=True)
         for faults in rounds_of(rng, scene, count):
-            outcomes, wrong = rehearse(scene, faults)
-            false += wrong
-            for number, fault in enumerate(faults):
-                by_kind.setdefault(fault.kind, Counter())[outcomes[number]] += 1
+            planted = [*(f for f in faults if f.kind not in NOT_MASKED), MASK] if masked else faults
+            seen = rehearse(scene, planted)
+            false += seen.false
+            entries += seen.entries
+            for number, fault in enumerate(planted):
+                by_kind.setdefault(fault.kind, Counter())[seen.outcomes[number]] += 1
     total = sum(sum(c.values()) for c in by_kind.values())
     right = sum(c["right"] for c in by_kind.values())
     for kind, counts in sorted(by_kind.items()):
@@ -301,8 +344,9 @@ def main() -> None:
         print(f"{kind:<38} {told}")
     print(
         f"{right} of {total} found and laid to their step ({100 * right / total:.1f} %; bar 97 %), {len(by_kind)} "
-        f"kinds, on {engine}"
+        f"kinds, on {engine}{', each masked at the end' if masked else ''}"
     )
+    print(f"{entries} entries to read that are more than notes, for {total} causes: {entries / total:.2f} (bar 1.3)")
     print(f"laid to harmless steps: {', '.join(false) or 'nothing'}" + (f" ({len(false)})" if false else ""))
 
 

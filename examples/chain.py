@@ -6,6 +6,7 @@ stops ends the play with what it said."""
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 import time
@@ -28,6 +29,8 @@ class Chain:
     target: Sequence[str]
     site: str = "site"
     same_trials: int = 1
+    cutovers: int = field(default_factory=lambda: int(os.environ.get("CUTOVERS", "1")))
+    """So often live goes there and back."""
     expected: Mapping[str, str] = field(default_factory=dict)
     """Kinds of findings that a maintainer looks at and accepts, with the reason."""
     visitor: Callable[[], str] = lambda: ""
@@ -61,7 +64,7 @@ class Chain:
         """All of it."""
         lines = [f"{k} = {json.dumps(v)}" for k, v in self.answers.items()]
         (self.folder / "answers.toml").write_text("\n".join(lines) + "\n")
-        described = self.harbor("init", self.site, "--yes", "--answers", "answers.toml", "--maintenance")
+        described = self.harbor("init", self.site, "--yes", "--answers", "answers.toml", "--maintenance", "--pages")
         print(
             "    guessed:",
             ", ".join(f"{e['key']} {e['value']}" for e in described["entries"] if e["sure"] == "guessed"),
@@ -80,9 +83,17 @@ class Chain:
         self.harbor("plan", "draft", *self.target, "--no-pages")
         self.amend(self.folder / "upgrade.toml")
         self.harbor("plan", "check", code=(0, 1))
+        for number in range(self.cutovers):
+            print(f"    there and back, time {number + 1} of {self.cutovers}")
+            self.there_and_back()
+        print(f"{sum(self.seconds.values()) / 60:.1f} minutes in all")
+
+    def there_and_back(self) -> None:
+        """Rehearse the plan on live as it is, carry it out, write as a visitor, and go back."""
         if self.rehearse()["verdict"] != "pass" and self.accept() != "pass":
             sys.exit("the trial does not pass")
-        self.harbor("cutover", "--yes")
+        gone = self.harbor("cutover", "--yes")
+        print("    maintenance:", gone["maintenance_seconds"], "s; carried on:", gone["carried_on"])
         left = self.visitor()
         looked = self.harbor("rollback", "--look")
         print("    would come along:", looked["carried"], looked["files"], "both changed:", len(looked["conflicts"]))
@@ -90,7 +101,6 @@ class Chain:
         print("    came along:", back["carried"], "put aside:", back["aside"], "exact:", back["exact"])
         if not self.remains(left):
             sys.exit(f"what a visitor left is lost: {left}")
-        print(f"{sum(self.seconds.values()) / 60:.1f} minutes in all")
 
     def rehearse(self) -> Any:
         trial = self.harbor("trial", "run", code=(0, 1))

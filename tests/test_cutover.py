@@ -273,6 +273,35 @@ def test_a_way_back_brings_along_what_people_did_and_the_way_forward_too(stage: 
     assert not list((scene.folder / "harbor").glob("not-carried-*"))
 
 
+MOVES = """
+[[step]]
+name = "move"
+kind = "sql"
+sql = "CREATE TABLE letters (id INTEGER PRIMARY KEY, words TEXT, stamp INTEGER); INSERT INTO letters (id, words) SELECT id, text FROM notes; DROP TABLE notes"
+carries = [{ table = "notes", to = "letters", columns = { words = "text" } }]
+"""  # noqa: E501
+
+
+def test_what_people_did_in_a_table_that_a_step_moved_goes_back_to_where_it_came_from(stage: Stage) -> None:
+    scene, database = stage.scene, stage.scene.database
+    query(database, "CREATE TABLE notes (id INTEGER PRIMARY KEY, text TEXT)")
+    query(database, "INSERT INTO notes VALUES (1, 'one'), (2, 'two'), (3, 'three')")
+    rehearse(stage, MOVES)
+    stage.run("cutover", "--yes", "--despite", "verdict")
+    query(database, "INSERT INTO letters VALUES (4, 'four', 70)")
+    query(database, "UPDATE letters SET words = 'Two' WHERE id = 2")
+    query(database, "DELETE FROM letters WHERE id = 3")
+    back = stage.run("rollback", "--yes", "--json").json
+    assert back["carried"] == {"notes": {"new": 1, "changed": 1, "removed": 1}}
+    assert query(database, "SELECT * FROM notes ORDER BY id") == [(1, "one"), (2, "Two"), (4, "four")]
+    assert query(database, "SELECT count(*) FROM sqlite_schema WHERE name = 'letters'") == [(0,)]
+    query(database, "INSERT INTO notes VALUES (5, 'five')")
+    stage.run("trial", "run", code=None)
+    stage.run("cutover", "--yes", "--despite", "verdict")
+    rows = query(database, "SELECT * FROM letters ORDER BY id")
+    assert rows == [(1, "one", None), (2, "Two", None), (4, "four", 70), (5, "five", None)], "its stamp was kept"
+
+
 def test_a_cutover_by_merge_brings_what_was_made_beside_live_with_what_changed_meanwhile(stage: Stage) -> None:
     scene, database = stage.scene, stage.scene.database
     before = local_in(database, scene.address)
@@ -405,7 +434,9 @@ def test_back_over_two_cutovers_with_what_was_done_between_them(stage: Stage) ->
     assert told["cutovers"] == 2 and told["exact"]
     refused = stage.run("rollback", first["safety"], "--rehearse", code=2)
     assert "only the way back over the last can be rehearsed" in refused.err
-    stage.run("rollback", first["safety"], "--yes")
+    back = stage.run("rollback", first["safety"], "--yes", "--json").json
+    assert back["target"] == first["safety"] and back["carried"]["loans"]["new"] == 2
+    assert [r["carried"] for r in back["on_the_way"]] == [{"loans": {"new": 1, "changed": 0, "removed": 0}}]
     assert loans_of(scene.database_place, ("Maren Tull", "Kit Sandor")) == ["Maren Tull", "Kit Sandor"]
     assert query(database, "SELECT count(*) FROM sqlite_schema WHERE name = 'tips'") == [(0,)]
     assert "1.5" not in (scene.root / "extensions/member-cards/extension.ini").read_text()

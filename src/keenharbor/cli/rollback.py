@@ -98,9 +98,9 @@ def rollback(
         f"{target.manifest.facts.core}, "
         f"snapshot {target.id} ({age(target.taken_at)}){over}, carrying over {merged.told()}.", yes,
     )  # fmt: skip
-    for way in ways:
-        result = run_rollback(site, store, way, session.progress, wishes)
-    session.show(result.as_json(), lambda out: _render(out, result, age(target.taken_at)))
+    results = [run_rollback(site, store, way, session.progress, wishes) for way in ways]
+    told = results[-1].as_json() | {"on_the_way": [r.as_json() for r in results[:-1]]}
+    session.show(told, lambda out: _render_all(out, results, [age(way.target.taken_at) for way in ways]))
     return 0
 
 
@@ -311,8 +311,16 @@ def _more(out: Console, count: int) -> None:
         out.print(Text(f"and {count - _MOST_SHOWN} more (--json lists them)", style="dim"))
 
 
+def _render_all(out: Console, results: Sequence[RollbackResult], ages: Sequence[str]) -> None:
+    """Each cutover that was gone back over, the last one's result at the end."""
+    for number, (result, old) in enumerate(zip(results, ages, strict=True), 1):
+        over = f" (cutover {number} of {len(results)} that it led over)" if len(results) > 1 else ""
+        show.headline(out, "done", f"{result.site} is back at core {result.core} on {result.runtime}{over}")
+        _render(out, result, old)
+    show.next_step(out, "look at the site; keenharbor log tells what was done")
+
+
 def _render(out: Console, result: RollbackResult, old: str) -> None:
-    show.headline(out, "done", f"{result.site} is back at core {result.core} on {result.runtime}")
     carried = "; ".join(
         TableCount(c["new"], c["changed"], c["removed"]).told(t) for t, c in sorted(result.carried.items())
     )
@@ -344,4 +352,3 @@ def _render(out: Console, result: RollbackResult, old: str) -> None:
         out.print(Text("What else had changed since, and went with the way back:", style="dim"))
         for line in result.elsewhere:
             out.print(show.said("note", line))
-    show.next_step(out, "look at the site; keenharbor log tells what was done")

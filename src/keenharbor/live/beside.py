@@ -11,6 +11,7 @@ import contextlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Protocol
 
 from keenharbor.base.durable import private_folder
 from keenharbor.base.errors import KeenHarborError, UsageError, words_of
@@ -22,6 +23,7 @@ from keenharbor.compare import Look, Observation, compare_settings, compare_tabl
 from keenharbor.compare.look import Far
 from keenharbor.compare.state import settings_of
 from keenharbor.database import StoredState, TableDelta, row_delta
+from keenharbor.database.diff import Carried
 from keenharbor.database.rewrite import Rewriter
 from keenharbor.live.environments import install_beside
 from keenharbor.live.guard import Change
@@ -45,19 +47,30 @@ from keenharbor.trial.renamed import back_to_live, renamed_entries, renamed_stat
 from keenharbor.trial.result import TrialResult
 from keenharbor.trial.sentinels import stands_for_all
 from keenharbor.trial.stage import Stage
-from keenharbor.trial.steps import DistributionsStep
+from keenharbor.trial.steps import DistributionsStep, StepBase
 from keenharbor.trial.wayback import worse
 
 PURPOSE = "cutover"
 
 
+class Work(Protocol):
+    """What a cutover brings: steps (none where a person worked by hand), and the tables that they carry elsewhere."""
+
+    @property
+    def step(self) -> Sequence[StepBase]: ...
+
+    @property
+    def carried(self) -> Sequence[Carried]: ...
+
+
 @dataclass
 class Beside:
-    """What the steps made of live beside it: trees and databases before and after, in live's terms, in a ``store`` of
-    their own; how the rows differ (``apart``), and a database ``file`` that holds them already, where the engine has a
-    use for it."""
+    """What the steps (or a person: none) made of live beside it: trees and databases before and after, in live's terms,
+    in a ``store`` of their own; how the rows differ (``apart``), and a database ``file`` that holds them already, where
+    the engine has a use for it."""
 
-    plan: Plan
+    step: Sequence[StepBase]
+    carried: Sequence[Carried]
     store: Store
     since: Snapshot
     base_tree: Mapping[str, Entry]
@@ -72,7 +85,7 @@ class Beside:
 
     def learn(self, model: SiteFile) -> None:
         """What the steps did to the rows: for the merge, and as it is held against the trial."""
-        delta = row_delta(self.base, self.state, self.plan.carried)
+        delta = row_delta(self.base, self.state, self.carried)
         self.apart = delta.tables
         self.rows = compare_tables(delta, model)
         self.rows += compare_settings(settings_of(self.base, model), settings_of(self.state, model))
@@ -86,7 +99,7 @@ class Beside:
             by_hand = "change them on live as they are in the clone, then type the command again"
             raise KeenHarborError(
                 f"{apart[0]} was changed in the same lines beside live and on live",
-                advice="carry the plan out step by step: keenharbor cutover --by steps" if self.plan.step else by_hand,
+                advice="carry the plan out step by step: keenharbor cutover --by steps" if self.step else by_hand,
             )
         return merged
 
@@ -117,7 +130,7 @@ def made_beside(
         _must_come_up(stage, seen, plan)
         clone.stop()
         back = back_to_live(clone, site)
-        made = _in_lives_terms([back, back], plan, own, (since, before, after), records, versions)
+        made = _in_lives_terms([back, back], plan.step, plan.carried, own, (since, before, after), records, versions)
         progress.stage("preparing the database")
         made.learn(site.model)
         made.file = stack.enter_context(prepared_database(site, made.state))
@@ -161,10 +174,9 @@ def taken_from(
             saved.append(stage.checkpoint(own, label, saved[-1]))
         progress.stage("looking at the clone")
         look = stages[1].look(samples=2, learn=True, timed=False)
-        plan = Plan.model_construct(step=[])
         backs = [back_to_live(c, site) for c in (twin, clone)]
         record: dict[str, object] = {"name": f"clone {clone.id}", "tries": 1, "seconds": 0.0}
-        made = _in_lives_terms(backs, plan, own, saved, [record], {})
+        made = _in_lives_terms(backs, (), (), own, saved, [record], {})
         progress.stage("preparing the database")
         made.learn(site.model)
         made.file = stack.enter_context(prepared_database(site, made.state))
@@ -206,8 +218,8 @@ def _must_come_up(stage: Stage, record: TrialRecord, plan: Plan) -> None:
 
 
 def _in_lives_terms(
-    backs: Sequence[Rewriter], plan: Plan, own: Store, saved: Sequence[Snapshot],
-    records: list[dict[str, object]], versions: dict[str, str],
+    backs: Sequence[Rewriter], steps: Sequence[StepBase], carried: Sequence[Carried], own: Store,
+    saved: Sequence[Snapshot], records: list[dict[str, object]], versions: dict[str, str],
 ) -> Beside:  # fmt: skip
     """``saved``: live's snapshot, and the states before and after, each written in live's terms by one of ``backs``."""
     since, *states_there = saved
@@ -215,7 +227,7 @@ def _in_lives_terms(
         there = list(zip(states_there, backs, strict=True))
         trees = [renamed_entries(s, back, writer.add) for s, back in there]
         states = [renamed_state(s, back, writer, own.read) for s, back in there]
-    return Beside(plan, own, since, trees[0], states[0], trees[1], states[1], records, versions)
+    return Beside(steps, carried, own, since, trees[0], states[0], trees[1], states[1], records, versions)
 
 
 @dataclass(frozen=True)
@@ -253,14 +265,14 @@ def put_in_place(change: Change, beside: Beside) -> CarriedToResult:
     ours = StoredState(ours.schema.as_on(safety.state.schema), list(ours.tables.values()), beside.store.read)
     theirs = _only_lives(change.site, safety.state, ours)
     plan = MergePlan(
-        beside.base, safety.state, ours, forwards(beside.plan.carried), apart=beside.apart,
+        beside.base, safety.state, ours, forwards(beside.carried), apart=beside.apart,
         standing=lambda delta: replace(delta, tables={n: t for n, t in delta.tables.items() if n not in theirs}),
     )  # fmt: skip
     with live.holding_database(ours, safety.state, beside.file) as database:
         if theirs:
             database.put_rows(safety.state, theirs)
         carried = carry_over(plan, database)
-    _install(change.site, beside.plan)
+    _install(change.site, beside.step)
     then = beside.since.entries
     moved = [p for p in (*files.added, *files.changed, *files.removed)
              if (a := then.get(p)) is None or (b := present.get(p)) is None or not a.same_content(b)]  # fmt: skip
@@ -297,9 +309,9 @@ def _as_on_live(entry: Entry, live: Mapping[str, Entry]) -> Entry:
     return entry._replace(uid=now.uid, gid=now.gid, stamp="") if now is not None else entry._replace(stamp="")
 
 
-def _install(site: SiteView, plan: Plan) -> None:
+def _install(site: SiteView, steps: Sequence[StepBase]) -> None:
     """An environment is no part of the tree: what the steps installed is installed into live's."""
-    for step in plan.step:
+    for step in steps:
         if isinstance(step, DistributionsStep):
             ran = install_beside(site, step.wants, step.removes, site.wheelhouse(), step.time_limit)
             if ran.code != 0:

@@ -18,7 +18,7 @@ from keenharbor.compare.look import check_again
 from keenharbor.compare.state import settings_of
 from keenharbor.database import row_delta
 from keenharbor.host.programs import Ran
-from keenharbor.live.beside import Beside, made_beside, put_in_place, taken_from
+from keenharbor.live.beside import Beside, Work, made_beside, put_in_place, taken_from
 from keenharbor.live.environments import install_beside, thin_environments
 from keenharbor.live.flag import pass_header, reload_host
 from keenharbor.live.guard import Change, changing_live
@@ -199,17 +199,17 @@ def bring_live(site: SiteView, wanted: str, store: Store, feed: Feed, progress: 
     must_answer(site)
     with taken_from(site, wanted, store, feed, progress) as (beside, look):
         known = AsInClone(f"of clone {wanted}", beside, look)
-        return _change_live(site, beside.plan, known, store, feed, beside.since, progress, None, beside, began)
+        return _change_live(site, beside, known, store, feed, beside.since, progress, None, beside, began)
 
 
 def _change_live(
-    site: SiteView, plan: Plan, trial: Rehearsed, store: Store, feed: Feed, since: Snapshot | None,
+    site: SiteView, work: Work, trial: Rehearsed, store: Store, feed: Feed, since: Snapshot | None,
     progress: Progress, ask: Callable[[str], None] | None, beside: Beside | None, began: float,
 ) -> CutoverResult:  # fmt: skip
     why = f"before the cutover of trial {trial.id}"
     looks = LiveLooks(site, trial)
     progress.stage("looking at live, while visitors are served")
-    looks.before(plan.step)
+    looks.before(work.step)
     newest = newest_whole(list_snapshots(store, site.name)) or since
 
     def look_behind(change: Change) -> None:
@@ -229,13 +229,13 @@ def _change_live(
         change.enter("changing", safety.id)
         place = _Live(change, feed, descriptor, looks.behind, ask, safety)
         with change.spending("steps"):
-            records, versions = place.carry_out(plan, progress) if beside is None else place.take_over(beside)
+            records, versions = place.carry_out(work, progress) if beside is None else place.take_over(beside)
             progress.stage("letting the host take up the change")
             reload_host(site)
         progress.stage("looking at live as in the trial")
         with change.spending("looking"):
             notes = looks.again(change.token, versions, place.rows)
-        again, arrival = _arrive(change, plan)
+        again, arrival = _arrive(change, work)
         change.enter("done")
     with contextlib.suppress(OSError):
         again.put_by()
@@ -255,7 +255,7 @@ def _change_live(
     )  # fmt: skip
 
 
-def _arrive(change: Change, plan: Plan) -> tuple[CarriedOn, Snapshot | None]:
+def _arrive(change: Change, work: Work) -> tuple[CarriedOn, Snapshot | None]:
     """What the last way back had no place for is put there again; then the state is saved, from which on everything is
     people's doing."""
     again = CarriedOn()
@@ -267,7 +267,7 @@ def _arrive(change: Change, plan: Plan) -> tuple[CarriedOn, Snapshot | None]:
         change.progress.note("carried on what an earlier way back had no place for: " + told_rows(again.rows))
     change.progress.stage("saving the state on arrival")
     with change.spending("saving the arrival"):
-        return again, change.save_arrival(plan.carried)
+        return again, change.save_arrival(work.carried)
 
 
 def told_rows(rows: dict[str, int]) -> str:
@@ -312,10 +312,10 @@ class _Live:
     """What the steps did to the data. What visits write, the looks' and those of a step that only looks, is not their
     doing."""
 
-    def _compare_data(self, plan: Plan) -> None:
+    def _compare_data(self, work: Work) -> None:
         model, then = self.change.site.model, self.safety.state
         with self.change.site.reading_database() as state:
-            self.rows = compare_tables(row_delta(then, state, plan.carried), model)
+            self.rows = compare_tables(row_delta(then, state, work.carried), model)
             self.rows += compare_settings(settings_of(then, model), settings_of(state, model))
 
     def take_over(self, beside: Beside) -> tuple[list[dict[str, object]], dict[str, str]]:
@@ -336,7 +336,7 @@ class _Live:
         self.rows = beside.rows  # live's own changes came on top, and are no step's doing
         return beside.records, beside.versions
 
-    def carry_out(self, plan: Plan, progress: Progress) -> tuple[list[dict[str, object]], dict[str, str]]:
+    def carry_out(self, work: Work, progress: Progress) -> tuple[list[dict[str, object]], dict[str, str]]:
         """Every step; returns what is told of each, and the versions moved on. Raises `Unlike` for one that fails."""
         site = self.change.site
         place = Workplace(
@@ -345,12 +345,12 @@ class _Live:
         )  # fmt: skip
         records: list[dict[str, object]] = []
         versions: dict[str, str] = {}
-        changing = max((n for n, s in enumerate(plan.step, 1) if not s.only_looks), default=0)
-        for number, step in enumerate(plan.step, 1):
+        changing = max((n for n, s in enumerate(work.step, 1) if not s.only_looks), default=0)
+        for number, step in enumerate(work.step, 1):
             if step.save:
                 progress.stage(f"taking a snapshot before step {step.name}")
                 self.change.save_again(f"before the step {step.name}")
-            progress.stage(f"step {number} of {len(plan.step)}: {step.name} ({step.told()})")
+            progress.stage(f"step {number} of {len(work.step)}: {step.name} ({step.told()})")
             outcome = perform(step, place)
             self.changed = True
             versions |= outcome.versions
@@ -359,7 +359,7 @@ class _Live:
             tries = f" at try {outcome.tries}" if outcome.tries > 1 else ""
             progress.note(f"done{tries} in {duration(outcome.seconds)}")
             if number == changing:
-                self._compare_data(plan)
+                self._compare_data(work)
             records.append({"name": step.name, "tries": outcome.tries, "seconds": round(outcome.seconds, 3)})
         return records, versions
 
