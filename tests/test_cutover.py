@@ -279,11 +279,11 @@ name = "move"
 kind = "sql"
 sql = "CREATE TABLE letters (id INTEGER PRIMARY KEY, words TEXT, stamp INTEGER); INSERT INTO letters (id, words) SELECT id, text FROM notes; DROP TABLE notes"
 carries = [{ table = "notes", to = "letters", columns = { words = "text" } }]
-"""  # noqa: E501
+"""
 
 
 def test_what_people_did_in_a_table_that_a_step_moved_goes_back_to_where_it_came_from(stage: Stage) -> None:
-    scene, database = stage.scene, stage.scene.database
+    database = stage.scene.database
     query(database, "CREATE TABLE notes (id INTEGER PRIMARY KEY, text TEXT)")
     query(database, "INSERT INTO notes VALUES (1, 'one'), (2, 'two'), (3, 'three')")
     rehearse(stage, MOVES)

@@ -12,7 +12,7 @@ import pytest
 from conftest import harbor
 from keenharbor.demo.scene import Host, Scene
 
-HARMLESS = ("site.lock", "steps.lock", "staging.lock", "server.log", "mail.ini", "seal.json", "feed-cache",
+HARMLESS = ("site.lock", "steps.lock", "staging.lock", "server.log", "mail.ini", "seal.spec", "feed-cache",
     "READ ME.txt", "/site/",
             "/programs/", "/tmp/", "/outbox/", "/root/", "clones/")  # fmt: skip
 """Locks, what a clone consists of, and what is made anew: nothing is decided by it. (A clone's own facts are: see

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import dataclasses
-import json
+import marshal
 import os
 import shutil
 import socket
@@ -307,10 +307,10 @@ def test_an_ordinary_user_is_sealed_in_as_well(inside: Inside, tmp_path_factory:
             "ports": None,
             "limits": {"processes": 40, "file_bytes": 10 << 20}, "control_groups": [], "user": None,
         }  # fmt: skip
-        (folder / "seal.json").write_text(json.dumps(spec))
+        (folder / "seal.spec").write_bytes(marshal.dumps(spec))
 
         def run(code: str, *, sealed: bool) -> subprocess.CompletedProcess[str]:
-            prefix = [python, "-I", "-S", str(folder / "seal.py"), str(folder / "seal.json"), "--"] if sealed else []
+            prefix = [python, "-I", "-S", str(folder / "seal.py"), str(folder / "seal.spec"), "--"] if sealed else []
             places = "".join(f"{k} = {v!r}\n" for k, v in places_there.items())
             return subprocess.run(
                 [*prefix, python, "-I", "-S", "-c", f"import os, socket, sys\n{places}{code}"],

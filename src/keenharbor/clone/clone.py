@@ -89,7 +89,7 @@ class Clone:
         to."""
         if self.live.wheelhouse() is not None or not self.facts.sealed:
             return self.prefix
-        return dataclasses.replace(self._sealing(to_outside=True), ports=None).prefix("seal-installer.json")
+        return dataclasses.replace(self._sealing(to_outside=True), ports=None).prefix("seal-installer.spec")
 
     @property
     def limits(self) -> Limits:

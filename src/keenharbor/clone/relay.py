@@ -3,117 +3,98 @@
     python relay.py LISTEN=CONNECT …       with tcp:PORT (on loopback) or unix:PATH on either side
 
 It says ``ready`` when it listens, and ends when its standard input does: with the program that started it, however that
-ends."""
+ends. Four of them are started for a trial, so it imports little; a thread a direction blocks where its reader is slow,
+and so holds no more than one piece of what is sent."""
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
+import os
+import socket
+import struct
 import sys
-from pathlib import Path
+import threading
 
-_LARGEST_HELD = 1 << 20
-
-
-class _End(asyncio.Protocol):
-    """One end of a connection: what comes in goes out at the other end."""
-
-    def __init__(self, other: _End | None = None) -> None:
-        self.other = other
-        self.transport: asyncio.Transport | None = None
-        self.held: list[bytes] = []
-        self.ended = False
-
-    def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        assert isinstance(transport, asyncio.Transport)
-        self.transport = transport
-        transport.set_write_buffer_limits(high=_LARGEST_HELD)
-        for data in self.held:
-            transport.write(data)
-        if self.ended:
-            self.finish()
-
-    def data_received(self, data: bytes) -> None:
-        if self.other is not None:
-            self.other.send(data)
-
-    def send(self, data: bytes) -> None:
-        if self.transport is None:
-            self.held.append(data)
-        else:
-            self.transport.write(data)
-
-    def finish(self) -> None:
-        """No more is to be sent."""
-        self.ended = True
-        if self.transport is not None and not self.transport.is_closing():
-            with contextlib.suppress(OSError, NotImplementedError):
-                self.transport.write_eof()
-
-    def eof_received(self) -> bool:
-        if self.other is not None:
-            self.other.finish()
-        return True
-
-    def pause_writing(self) -> None:
-        if self.other is not None and self.other.transport is not None:
-            self.other.transport.pause_reading()
-
-    def resume_writing(self) -> None:
-        if self.other is not None and self.other.transport is not None:
-            self.other.transport.resume_reading()
-
-    def connection_lost(self, error: Exception | None) -> None:
-        if self.other is not None and self.other.transport is not None:
-            self.other.transport.close()
+_PIECE = 1 << 16
+_WAITING = 256
+_LOOPBACK = "127.0.0.1"
 
 
-class _Entrance(_End):
-    """The end at which somebody has come in: it opens the other one."""
+def _connected(goal: str) -> socket.socket:
+    kind, _, place = goal.partition(":")
+    if kind == "unix":
+        made = socket.socket(socket.AF_UNIX)
+        made.connect(place)
+    else:
+        made = socket.create_connection((_LOOPBACK, int(place)))
+        made.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+    return made
 
-    def __init__(self, goal: str) -> None:
-        super().__init__()
-        self._goal = goal
 
-    def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        super().connection_made(transport)
-        self.other = _End(self)
-        self._task = asyncio.ensure_future(self._open(self.other))
+def _listening(place: str) -> socket.socket:
+    kind, _, where = place.partition(":")
+    if kind == "unix":
+        with contextlib.suppress(FileNotFoundError):
+            os.unlink(where)  # noqa: PTH108 - pathlib takes as long to import as all else
+        made = socket.socket(socket.AF_UNIX)
+        made.bind(where)
+    else:
+        made = socket.socket(socket.AF_INET)
+        made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        made.bind((_LOOPBACK, int(where)))
+    made.listen(_WAITING)
+    return made
 
-    async def _open(self, other: _End) -> None:
-        loop = asyncio.get_running_loop()
-        kind, _, place = self._goal.partition(":")
+
+def _pass_on(source: socket.socket, target: socket.socket) -> None:
+    """Until the source sends no more, which the target is told; an end that breaks off ends both."""
+    try:
+        while piece := source.recv(_PIECE):
+            target.sendall(piece)
+        target.shutdown(socket.SHUT_WR)
+    except OSError:
+        for end in (source, target):
+            _end(end)
+
+
+def _end(one: socket.socket) -> None:
+    with contextlib.suppress(OSError):  # it has ended
+        one.shutdown(socket.SHUT_RDWR)
+
+
+def _serve(outer: socket.socket, goal: str) -> None:
+    with outer:
+        if outer.family != socket.AF_UNIX:
+            outer.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         try:
-            if kind == "unix":
-                await loop.create_unix_connection(lambda: other, place)
-            else:
-                await loop.create_connection(lambda: other, "127.0.0.1", int(place))
+            inner = _connected(goal)
         except OSError:
-            if self.transport is not None:
-                self.transport.abort()
+            # Nobody is there: that is said as the system says it, by a reset.
+            outer.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+            return
+        with inner:
+            back = threading.Thread(target=_pass_on, args=(inner, outer), daemon=True)
+            back.start()
+            _pass_on(outer, inner)
+            back.join()
 
 
-async def _run(pairs: list[tuple[str, str]]) -> None:
-    loop = asyncio.get_running_loop()
-    for listen, goal in pairs:
-        kind, _, place = listen.partition(":")
-        if kind == "unix":
-            with contextlib.suppress(FileNotFoundError):
-                Path(place).unlink()
-            await loop.create_unix_server(lambda goal=goal: _Entrance(goal), place)  # type: ignore[misc]
-        else:
-            await loop.create_server(lambda goal=goal: _Entrance(goal), "127.0.0.1", int(place), backlog=256)  # type: ignore[misc]
-    sys.stdout.write("ready\n")
-    sys.stdout.flush()
-    reader = asyncio.StreamReader()
-    await loop.connect_read_pipe(lambda: asyncio.StreamReaderProtocol(reader), sys.stdin)
-    await reader.read()
+def _accept(server: socket.socket, goal: str) -> None:
+    while True:
+        outer, _ = server.accept()
+        threading.Thread(target=_serve, args=(outer, goal), daemon=True).start()
 
 
 def main(words: list[str]) -> None:
     """Pass connections on until standard input ends."""
+    threading.stack_size(256 * 1024)
     pairs = [(listen, goal) for listen, _, goal in (word.partition("=") for word in words)]
-    asyncio.run(_run(pairs))
+    for server, goal in [(_listening(listen), goal) for listen, goal in pairs]:
+        threading.Thread(target=_accept, args=(server, goal), daemon=True).start()
+    sys.stdout.write("ready\n")
+    sys.stdout.flush()
+    sys.stdin.buffer.read()
+    os._exit(0)  # connections that are open end with it
 
 
 if __name__ == "__main__":

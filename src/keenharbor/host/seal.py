@@ -16,17 +16,20 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import fcntl
-import json
+import marshal
 import os
-import platform
 import resource
-import socket
 import stat
 import struct
 import sys
-from typing import Any
 
-Spec = dict[str, Any]
+# Every program of a clone is started through this one: what takes long to import, and is seldom wanted, is imported
+# where it is.
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import Any, TypeAlias
+
+    Spec: TypeAlias = dict[str, Any]
 
 _LIBC = ctypes.CDLL(None, use_errno=True)
 
@@ -157,7 +160,7 @@ def _mount_point(place: str, is_folder: bool) -> None:
 
 def _own_root(spec: Spec) -> None:
     """Change to a root in which only what is named stands. Raises OSError."""
-    machine = platform.machine()
+    machine = os.uname().machine
     if machine not in _PIVOT_ROOT:
         raise OSError(0, f"no root of its own on {machine}")
     new, folder = spec["new_root"], os.getcwd()
@@ -389,6 +392,8 @@ def own_network() -> None:
     if os.geteuid() != 0:
         new_user_namespace()
     _lib("unshare", CLONE_NEWNET)
+    import socket
+
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as probe:
         asked = struct.pack("16sh14x", b"lo", 0)
         flags = struct.unpack("16sh14x", fcntl.ioctl(probe, _SIOCGIFFLAGS, asked))[1]
@@ -434,6 +439,8 @@ def _probe_root() -> str:
 def main(words: list[str]) -> None:
     """See the head of this file."""
     if words == ["--probe"]:
+        import json
+
         said = {"landlock": landlock_version(), "root": _probe_root(), "network": _tried(own_network)}
         print(json.dumps(said))  # noqa: T201
         return
@@ -444,8 +451,8 @@ def main(words: list[str]) -> None:
         except OSError as error:
             sys.stderr.write(f"{error}\n")
             os._exit(127)
-    with open(words[0], encoding="utf-8", errors="surrogateescape") as file:
-        spec = json.load(file)
+    with open(words[0], "rb") as file:
+        spec = marshal.load(file)  # written by the same interpreter, into a folder that is its user's alone
     command = words[words.index("--") + 1 :]
     try:
         seal(spec)

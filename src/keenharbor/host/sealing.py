@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import functools
 import json
+import marshal
 import os
 import sys
 import threading
@@ -129,7 +130,7 @@ class Sealing:
     user: str | None = None
     own_tmp: bool = True
 
-    def prefix(self, name: str = "seal.json") -> tuple[str, ...]:
+    def prefix(self, name: str = "seal.spec") -> tuple[str, ...]:
         """What a command is started with, to run sealed; writes down what it needs, as ``name``."""
         parts = parts_here()
         new_root = private_folder(self.folder / "root")
@@ -146,7 +147,7 @@ class Sealing:
             "shared_memory": ["/dev/shm"], "own_tmp": self.own_tmp,
         }  # fmt: skip
         file = self.folder / name
-        write_durably(file, json.dumps(spec).encode("utf-8", "surrogateescape"))
+        write_durably(file, marshal.dumps(spec))
         return (sys.executable, "-I", "-S", seal.__file__, str(file), "--")
 
 
