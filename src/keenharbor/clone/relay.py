@@ -16,7 +16,8 @@ import sys
 import threading
 
 _PIECE = 1 << 16
-_WAITING = 256
+_MOST = 256
+"""So many connections at once: what a clone's programs hold open is theirs, and costs this side two threads each."""
 _LOOPBACK = "127.0.0.1"
 
 
@@ -42,7 +43,7 @@ def _listening(place: str) -> socket.socket:
         made = socket.socket(socket.AF_INET)
         made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         made.bind((_LOOPBACK, int(where)))
-    made.listen(_WAITING)
+    made.listen(_MOST)
     return made
 
 
@@ -62,8 +63,9 @@ def _end(one: socket.socket) -> None:
         one.shutdown(socket.SHUT_RDWR)
 
 
-def _serve(outer: socket.socket, goal: str) -> None:
-    with outer:
+def _serve(outer: socket.socket, goal: str, places: threading.Semaphore) -> None:
+    with outer, contextlib.ExitStack() as ended:
+        ended.callback(places.release)
         if outer.family != socket.AF_UNIX:
             outer.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         try:
@@ -80,9 +82,10 @@ def _serve(outer: socket.socket, goal: str) -> None:
 
 
 def _accept(server: socket.socket, goal: str) -> None:
-    while True:
+    places = threading.Semaphore(_MOST)
+    while places.acquire():
         outer, _ = server.accept()
-        threading.Thread(target=_serve, args=(outer, goal), daemon=True).start()
+        threading.Thread(target=_serve, args=(outer, goal, places), daemon=True).start()
 
 
 def main(words: list[str]) -> None:
