@@ -277,26 +277,27 @@ MOVES = """
 [[step]]
 name = "move"
 kind = "sql"
-sql = "CREATE TABLE letters (id INTEGER PRIMARY KEY, words TEXT, stamp INTEGER); INSERT INTO letters (id, words) SELECT id, text FROM notes; DROP TABLE notes"
-carries = [{ table = "notes", to = "letters", columns = { words = "text" } }]
+sql = "CREATE TABLE letters (id INTEGER PRIMARY KEY, words TEXT, stamp INTEGER); INSERT INTO letters (id, words) SELECT id, text FROM hints; DROP TABLE hints"
+carries = [{ table = "hints", to = "letters", columns = { words = "text" } }]
 """
 
 
 def test_what_people_did_in_a_table_that_a_step_moved_goes_back_to_where_it_came_from(stage: Stage) -> None:
     database = stage.scene.database
-    query(database, "CREATE TABLE notes (id INTEGER PRIMARY KEY, text TEXT)")
-    query(database, "INSERT INTO notes VALUES (1, 'one'), (2, 'two'), (3, 'three')")
-    rehearse(stage, MOVES)
+    query(database, "CREATE TABLE hints (id INTEGER PRIMARY KEY, text TEXT)")
+    query(database, "INSERT INTO hints VALUES (1, 'one'), (2, 'two'), (3, 'three')")
+    (stage.scene.folder / "upgrade.toml").write_text(PLAN + MOVES)
+    stage.run("trial", "run", "--snapshot", "live", code=None)
     stage.run("cutover", "--yes", "--despite", "verdict")
     query(database, "INSERT INTO letters VALUES (4, 'four', 70)")
     query(database, "UPDATE letters SET words = 'Two' WHERE id = 2")
     query(database, "DELETE FROM letters WHERE id = 3")
     back = stage.run("rollback", "--yes", "--json").json
-    assert back["carried"] == {"notes": {"new": 1, "changed": 1, "removed": 1}}
-    assert query(database, "SELECT * FROM notes ORDER BY id") == [(1, "one"), (2, "Two"), (4, "four")]
+    assert back["carried"] == {"hints": {"new": 1, "changed": 1, "removed": 1}}
+    assert query(database, "SELECT * FROM hints ORDER BY id") == [(1, "one"), (2, "Two"), (4, "four")]
     assert query(database, "SELECT count(*) FROM sqlite_schema WHERE name = 'letters'") == [(0,)]
-    query(database, "INSERT INTO notes VALUES (5, 'five')")
-    stage.run("trial", "run", code=None)
+    query(database, "INSERT INTO hints VALUES (5, 'five')")
+    stage.run("trial", "run", "--snapshot", "live", code=None)
     stage.run("cutover", "--yes", "--despite", "verdict")
     rows = query(database, "SELECT * FROM letters ORDER BY id")
     assert rows == [(1, "one", None), (2, "Two", None), (4, "four", 70), (5, "five", None)], "its stamp was kept"

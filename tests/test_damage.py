@@ -96,7 +96,7 @@ def test_every_damaged_file_is_named_or_harmless(worn: tuple[Scene, Path]) -> No
     assert len(files) > 40
     wrong, tried = [], 0
     for number, name in enumerate(files):
-        for turn in range(2):
+        for turn in range(2 if number % 3 == 0 else 1):  # each with one damage, every third with another
             damage = DAMAGES[(number + turn * 3) % len(DAMAGES)]
             shutil.rmtree(work)
             shutil.copytree(saved, work, symlinks=True)

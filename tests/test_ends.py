@@ -93,7 +93,7 @@ def test_a_cutover_that_is_asked_to_stop_puts_everything_back_and_says_so(
     before = state_of(scene)
     running = started(scene)
     running.send_signal(number)
-    _, err = running.communicate(timeout=60)
+    _, err = running.communicate(timeout=150)
     (scene.folder / "started").unlink()
     assert running.returncode == 4, err
     assert "everything was put back" in err
@@ -115,7 +115,7 @@ def test_a_second_cutover_says_that_one_runs_with_who_and_since_when(rehearsed: 
         assert "under way" in open_change["reason"]
     finally:
         running.terminate()
-        running.communicate(timeout=60)
+        running.communicate(timeout=150)
 
 
 def test_a_log_that_cannot_be_written_changes_no_outcome_and_rollback_finds_the_cutover(rehearsed: Scene) -> None:

@@ -136,7 +136,7 @@ def test_a_crew_grows_as_far_as_it_helps_and_asks_again_what_was_too_much() -> N
             visitor.at_once[0] += 1
             visitor.at_once[1] = max(visitor.at_once)
             bears = visitor.at_once[0] <= visitor.bears
-        time.sleep(0.004)
+        time.sleep(0.012)
         with lock:
             visitor.at_once[0] -= 1
         return path, bears

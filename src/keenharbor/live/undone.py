@@ -185,9 +185,16 @@ def step_undone(site: SiteView, store: Store, name: str, progress: Progress) -> 
 
 def _record(site: SiteView, store: Store) -> tuple[TrialRecord, str]:
     ways = open_ways(site, store)
-    trial = ways[0].trial if ways else None
-    if trial is None:
-        raise UsageError("no way back is open, or of a cutover that does not tell its trial", advice=WHOLE)
+    if not ways:
+        raise UsageError(
+            "no way back is open: there is no cutover of which a step could be taken back", where=site.work
+        )
+    trial = ways[0].trial
+    if trial is None or not (site.work / "trials" / trial).is_dir():
+        raise UsageError(
+            "what each step of the last cutover did is not known: its steps were done by hand, or by an earlier "
+            "version of the tool", where=site.work, advice=WHOLE,
+        )  # fmt: skip
     return read_record(site.work / "trials" / trial), trial
 
 
