@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import select
 import shlex
 import shutil
 import signal
@@ -107,15 +108,13 @@ def run_program(
             pass_fds=tuple(keep_open),
             start_new_session=True,
         )
-        code: int | None
         try:
-            code = process.wait(time_limit)
-        except subprocess.TimeoutExpired:
-            stop_group(process)
-            code = None
+            code = wait_for(process, time_limit)
         except BaseException:
             stop_group(process)
             raise
+        if code is None:
+            stop_group(process)
         kept.seek(0)
         raw = kept.read(LARGEST_OUTPUT)
     return Ran(shown, code, raw.decode("utf-8", "replace"), time.monotonic() - started)
@@ -133,15 +132,30 @@ def ask_program(
     command: Sequence[str], *, seconds: float, told: bytes = b"", environment: Mapping[str, str] | None = None
 ) -> bytes:
     """What a program prints when it is ``told`` something on standard input. Raises `ProgramError`."""
-    try:
-        ran = subprocess.run(
-            list(command), input=told, capture_output=True, timeout=seconds, check=True, cwd="/",
-            env=None if environment is None else dict(environment),
-        )  # fmt: skip
-    except (OSError, ValueError, subprocess.SubprocessError) as error:
-        words = (getattr(error, "stderr", None) or b"").decode("utf-8", "replace").strip()
-        raise ProgramError(words or str(error)) from None
-    return bytes(ran.stdout)
+    with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as errors:
+        given.write(told)
+        given.seek(0)
+        try:
+            process = subprocess.Popen(
+                list(command), stdin=given, stdout=out, stderr=errors, cwd="/", start_new_session=True,
+                env=None if environment is None else dict(environment),
+            )  # fmt: skip
+        except (OSError, ValueError) as error:
+            raise ProgramError(str(error)) from None
+        try:
+            code = wait_for(process, seconds)
+        except BaseException:
+            stop_group(process)
+            raise
+        if code is None:
+            stop_group(process)
+            raise ProgramError(f"{command[0]} did not end within {seconds:g} s")
+        errors.seek(0)
+        if code != 0:
+            words = errors.read(LARGEST_OUTPUT).decode("utf-8", "replace").strip()
+            raise ProgramError(words or f"{command[0]} ended with code {code}")
+        out.seek(0)
+        return out.read(LARGEST_OUTPUT)
 
 
 class Running:
@@ -174,7 +188,7 @@ class Running:
 
     def ended(self) -> bool:
         """Whether it has come to its end."""
-        return self._process.poll() is not None
+        return wait_for(self._process, 0) is not None
 
     def ask_ready(self) -> None:
         """Wait until it says ``ready``. Raises `KeenHarborError` with what it says instead."""
@@ -200,11 +214,7 @@ class Running:
 
     def wait(self, seconds: float | None = None) -> bool:
         """Wait until it has ended; False when it has not after ``seconds``."""
-        try:
-            self._process.wait(seconds)
-        except subprocess.TimeoutExpired:
-            return False
-        return True
+        return wait_for(self._process, seconds) is not None
 
 
 def _private(path: str, flags: int) -> int:
@@ -218,11 +228,33 @@ def stop_group(process: subprocess.Popen[bytes]) -> None:
             os.killpg(process.pid, sign)
         except ProcessLookupError:
             break
+        wait_for(process, GENTLE_STOP_SECONDS)
+    wait_for(process)
+
+
+def wait_for(process: subprocess.Popen[bytes], seconds: float | None = None) -> int | None:
+    """The code that a program ended with; None when it has not after ``seconds``.
+
+    `subprocess.Popen` holds a lock while it waits. An exception that a signal's handler raises between two of its
+    instructions leaves that lock held, and the next to wait for the program then waits for ever. Here nothing is held:
+    the wait is for a descriptor of the process (pidfd_open(2))."""
+    if process.returncode is None and seconds != 0:
+        with contextlib.suppress(ProcessLookupError):  # it has ended, and somebody else was told
+            watched = os.pidfd_open(process.pid)
+            try:
+                waiting = select.poll()
+                waiting.register(watched, select.POLLIN)
+                waiting.poll(None if seconds is None else seconds * 1000)
+            finally:
+                os.close(watched)
+    if process.returncode is None:
         try:
-            process.wait(GENTLE_STOP_SECONDS)
-        except subprocess.TimeoutExpired:
-            continue
-    process.wait()
+            pid, status = os.waitpid(process.pid, os.WNOHANG)
+        except ChildProcessError:  # somebody else has been told how it ended
+            pid, status = process.pid, 0
+        if pid:
+            process.returncode = os.waitstatus_to_exitcode(status)
+    return process.returncode
 
 
 def end_program(pid: int, started: float | None, seconds: float = GENTLE_STOP_SECONDS) -> None:

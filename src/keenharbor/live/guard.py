@@ -42,6 +42,7 @@ from keenharbor.live.journal import (
     enter_phase,
     exclusive,
     new_token,
+    steps_have_ended,
 )
 from keenharbor.live.putting import put_back
 from keenharbor.live.ways import note_arrival
@@ -63,6 +64,7 @@ COMMANDS: dict[ChangeKind, str] = {
 """How each change is called in the log."""
 _WORK_RESERVE = 1 << 20
 _MARGIN = 8 << 20
+_LOST_PROGRAM_SECONDS = 3
 
 
 @dataclass
@@ -292,6 +294,9 @@ def _end(change: Change, error: BaseException, advice: str | None) -> NoReturn:
             # That it was done may stand on disk already, and only what came behind it failed: killed from here on it is
             # not.
             change.enter("changing")
+            # A program that a step had just begun to start may be known to nobody; it holds the lock of the steps.
+            with contextlib.suppress(KeenHarborError):
+                steps_have_ended(change.site, _LOST_PROGRAM_SECONDS)
             change.progress.stage(f"putting everything back from snapshot {safety.id}")
             put_back(change.live, safety)
             told = "everything was put back"
