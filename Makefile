@@ -24,7 +24,7 @@ lint: environment
 	$(BIN)/lint-imports --no-cache
 
 test: lint
-	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder --durations 40
+	$(BIN)/python -m pytest -n 3 --dist loadfile --no-loadscope-reorder --durations 40
 
 clean:
 	rm -rf $(VENV) harbor-demo

@@ -281,7 +281,7 @@ def test_what_a_step_leaves_running_ends_with_the_clone(tmp_path: Path) -> None:
 MORE_KILLS = int(os.environ.get("HARBOR_MORE_KILLS", "0"))
 
 
-@pytest.mark.parametrize(("engine", "kills"), [("sqlite", 6), ("mariadb", 1), ("postgres", 1)])
+@pytest.mark.parametrize(("engine", "kills"), [("sqlite", 4), ("mariadb", 1), ("postgres", 1)])
 def test_a_trial_that_is_killed_at_any_moment_leaves_nothing_that_cannot_be_removed(
     tmp_path: Path, request: pytest.FixtureRequest, engine: str, kills: int
 ) -> None:
