@@ -110,7 +110,8 @@ def _only(session: Session, name: str, wishes: Wishes, *, look: bool, rehearse: 
     with step_undone(site, store, name, session.progress) as undone:
         merged = look_at_undone(site, undone, wishes)
         told = {
-            "step": name, "goes_back": {"files": sorted(undone.paths), "tables": sorted(undone.tables),
+            "step": name,
+            "goes_back": {"files": undone.files, "tables": {t: undone.rows.get(t, 0) for t in undone.tables},
                 "definitions": sorted(undone.definitions)}, **_carried_json(merged),
         }  # fmt: skip
         if look:
@@ -123,8 +124,8 @@ def _only(session: Session, name: str, wishes: Wishes, *, look: bool, rehearse: 
             session.show(told | {"works": True}, lambda out: show.headline(out, "good", words))
             return 0
         session.confirm(
-            f"Step '{name}' is taken back on the live site {site.told_address}: {_extent(undone)}, carrying over "
-            f"{merged.told()}.", yes,
+            f"Step '{name}' is taken back on the live site {site.told_address}: {_extent(undone)}; what changed there "
+            "since stays.", yes,
         )  # fmt: skip
         result = undo_step(site, store, undone, session.progress, wishes)
     session.show(result.as_json(), lambda out: _render_undone(out, result))
@@ -132,20 +133,26 @@ def _only(session: Session, name: str, wishes: Wishes, *, look: bool, rehearse: 
 
 
 def _extent(undone: Undone) -> str:
-    parts = [(len(undone.paths), "file"), (len(undone.tables), "table")]
+    parts = [(len(undone.files), "file"), (len(undone.tables), "table")]
     return " and ".join(plural(n, word) for n, word in parts if n) or "definitions"
 
 
 def _render_only(out: Console, undone: Undone, merged: Merged) -> None:
     out.print(Text.assemble((f"Step {undone.name} ", "bold"), f"of trial {undone.trial}, taken back alone"))
-    paths = sorted(undone.paths)
+    paths = undone.files
     if paths:
         show.heading(out, "Files that go back")
         out.print(show.said("note", ", ".join(paths[:8]) + (f" and {len(paths) - 8} more" if paths[8:] else "")))
     if undone.tables:
-        show.heading(out, "Tables in which its own rows and definitions go back")
-        out.print(show.said("note", ", ".join(sorted(undone.tables))))
-    _render_rows(out, merged)
+        show.heading(out, "Tables in which its own work goes back; all else in them stays as it is")
+        rows = [
+            (t, f"{undone.rows.get(t, 0):,}", "goes back" if f"table {t}" in undone.definitions else "stays")
+            for t in sorted(undone.tables)
+        ]
+        show.table(out, ("table", "rows of the step", "definition"), rows, right=(1,), keep=(0, 1, 2))
+    others = sorted(d for d in undone.definitions if not d.startswith("table "))
+    if others:
+        out.print(show.said("note", f"goes back, too: {', '.join(others)}"))
     _render_conflicts(out, merged.conflicts)
     for aside in merged.rows.aside[:_MOST_SHOWN]:
         out.print(show.said("note", f"saved beside the log: {aside.table} {_key(aside.key)}: {aside.reason}"))
@@ -156,12 +163,10 @@ def _render_only(out: Console, undone: Undone, merged: Merged) -> None:
 
 def _render_undone(out: Console, result: UndoneResult) -> None:
     show.headline(out, "done", f"step {result.step} is taken back on {result.site}")
-    carried = "; ".join(
-        TableCount(c["new"], c["changed"], c["removed"]).told(t) for t, c in sorted(result.carried.items())
-    )
+    rows = "; ".join(f"{plural(n, 'row')} of {t}" for t, n in sorted(result.rows.items()) if n)
     show.pairs(out, [
-        ("gone back", Text(f"{plural(result.files, 'file')}; tables: {', '.join(result.tables) or 'none'}")),
-        ("carried over", Text(carried or "nothing to carry", style="bold")),
+        ("gone back", Text(f"{plural(result.files, 'file')}, {plural(len(result.tables), 'table')}"
+                           f"{': ' + rows if rows else ''}")),
         *([("both changed", Text(plural(len(result.conflicts), "time"), style="yellow"))] if result.conflicts else []),
         ("not carried", Text(plural(result.aside, "change") if result.aside else "nothing")),
         *([("saved in", Text(result.aside_file))] if result.aside_file else []),

@@ -19,7 +19,7 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
 from keenharbor.compare import Look, Visitor
 from keenharbor.compare.look import take_look
-from keenharbor.database import Block, DatabaseState, Row, Schema, StoredState, row_delta
+from keenharbor.database import Block, DatabaseState, Row, Schema, StoredState, encode_row, row_delta
 from keenharbor.live.flag import pass_header, reload_host
 from keenharbor.live.guard import Change, changing_live
 from keenharbor.live.journal import JournalFacts
@@ -39,7 +39,7 @@ from keenharbor.store import Store
 from keenharbor.tree import Entry, compare_trees, restore_tree
 from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.control import Control
-from keenharbor.trial.record import TrialRecord, read_record
+from keenharbor.trial.record import SeenStep, TrialRecord, read_record
 from keenharbor.trial.renamed import places_of_live, renamed_entries, renamed_state
 from keenharbor.trial.sentinels import stands_for_all
 from keenharbor.trial.wayback import MOST_PAGES, worse
@@ -82,7 +82,7 @@ class SomeTables:
 @dataclass(frozen=True)
 class Undone:
     """What the step ``name`` of ``trial`` made of a tree and a database, in live's terms: both sides of it, of what it
-    touched (``paths``, ``tables``, other ``definitions``) alone."""
+    touched (``paths``, ``tables``, ``definitions``) alone; ``rows`` are how many it changed, by table."""
 
     name: str
     trial: str
@@ -90,10 +90,17 @@ class Undone:
     paths: frozenset[str]
     tables: frozenset[str]
     definitions: frozenset[str]
+    rows: Mapping[str, int]
     tree_after: Mapping[str, Entry]
     tree_before: Mapping[str, Entry]
     after: StoredState
     before: StoredState
+
+    @property
+    def files(self) -> list[str]:
+        """The files and links among the paths."""
+        both = ((p, e) for tree in (self.tree_after, self.tree_before) for p, e in tree.items())
+        return sorted({p for p, e in both if e.kind != "folder"})
 
     def plan(self, site: SiteView, live: DatabaseState, wishes: Wishes) -> MergePlan:
         """What changed since the step in the tables that it touched, to be carried onto them as they were before."""
@@ -134,6 +141,7 @@ class UndoneResult:
     safety: str
     files: int
     tables: tuple[str, ...]
+    rows: dict[str, int]
     carried: dict[str, dict[str, int]]
     conflicts: tuple[dict[str, object], ...]
     aside: int
@@ -158,29 +166,50 @@ def step_undone(site: SiteView, store: Store, name: str, progress: Progress) -> 
     if record.steps[number].step.get("carries"):
         raise UsageError(f"step '{name}' carried tables elsewhere, which go back as a whole", advice=WHOLE)
     checkpoints = Store(record.checkpoints, [store])
-    ids = [record.before.initial, *(s.record.checkpoint for s in record.steps)]
-    saved = {i: find_snapshot(checkpoints, i, site.name) for i in dict.fromkeys(ids) if i is not None}
-    states = [saved[i] for i in ids if i is not None]
-    if len(states) != len(ids):
-        raise UsageError(f"the trial {trial} did not come to its end", advice=WHOLE)
-    before, after = states[number], states[number + 1]
+    states = [_states_of(step, checkpoints, site) for step in record.steps]
+    before, after = states[number]
     touched = _Touched.between(site, before, after)
-    if touched.nothing:
-        raise UsageError(f"step '{name}' changed no file and no row: there is nothing to take back")
+    if touched.nothing or record.steps[number].step.get("kind") == "check":
+        raise UsageError(f"step '{name}' changed nothing of its own: there is nothing to take back")
     progress.stage(f"looking whether later steps built on {name}")
-    for later, (one, two) in zip(names[number + 1 :], zip(states[number + 1 :], states[number + 2 :], strict=False),
-                                 strict=False):  # fmt: skip
-        _refuse_built_on(site, name, later, touched, (before, after), (one, two))
+    for later, then in zip(names[number + 1 :], states[number + 1 :], strict=True):
+        _refuse_built_on(site, name, later, touched, (before, after), then)
+    begun = find_snapshot(store, record.before.snapshot, site.name)
     with store.in_use(), TemporaryDirectory(prefix=STATES_OF_A_STEP, dir=site.work) as folder:
         own = Store.create(private_folder(Path(folder) / "states"), behind=[checkpoints, store])
         back = places_of_live(record.before.address, after, site)
         with own.writing(1, forks=False) as writer:
             trees = [renamed_entries(s, back, writer.add, touched.paths) for s in (after, before)]
-            databases = [renamed_state(s, back, writer, own.read, touched.tables) for s in (after, before)]
+            databases = [
+                renamed_state(s, back, writer, own.read, touched.tables, _of_nobody(begun, s, touched))
+                for s in (after, before)
+            ]
         yield Undone(
-            name, trial, own, touched.paths, touched.tables, touched.definitions, trees[0], trees[1], databases[0],
-            databases[1],
+            name, trial, own, touched.paths, touched.tables, touched.definitions, touched.rows, trees[0], trees[1],
+            databases[0], databases[1],
         )  # fmt: skip
+
+
+def _states_of(step: SeenStep, checkpoints: Store, site: SiteView) -> tuple[Snapshot, Snapshot]:
+    """The trial's clone just before a step, and just behind it."""
+    ids = (step.begun_from, step.record.checkpoint)
+    found = [find_snapshot(checkpoints, i, site.name) for i in ids if i is not None]
+    if len(found) < 2:
+        raise UsageError(f"what step '{step.name}' did is not known: its trial is an older one", advice=WHOLE)
+    return found[0], found[1]
+
+
+def _of_nobody(begun: Snapshot, state: Snapshot, touched: _Touched) -> dict[str, set[bytes]]:
+    """Rows of a checkpoint that neither live had nor the step has made, by their keys: the trial's own visits have
+    written them. Live may have others under their numbers."""
+    found = {}
+    for name, delta in row_delta(begun.state, state.state, only=touched.tables).tables.items():
+        table = state.state.schema.table(name)
+        if table is not None and not table.keyless and delta.added:
+            at = [delta.columns_right.index(k) for k in table.key]
+            keys = {encode_row([row[i] for i in at]) for row in delta.added}
+            found[name] = keys - touched.made.get(name, set())
+    return found
 
 
 def _record(site: SiteView, store: Store) -> tuple[TrialRecord, str]:
@@ -200,11 +229,14 @@ def _record(site: SiteView, store: Store) -> tuple[TrialRecord, str]:
 
 @dataclass(frozen=True)
 class _Touched:
-    """What a step touched: paths of files, tables by their rows or definition, other definitions (``kind name``)."""
+    """What a step touched: paths of files, tables by their rows or definition, definitions (``kind name``); how many
+    ``rows`` of a table, and the keys of those that it ``made``."""
 
     paths: frozenset[str]
     tables: frozenset[str]
     definitions: frozenset[str]
+    rows: Mapping[str, int]
+    made: Mapping[str, set[bytes]]
 
     @property
     def nothing(self) -> bool:
@@ -219,7 +251,13 @@ class _Touched:
         old, new = before.state.schema.definitions(), after.state.schema.definitions()
         definitions = {k for k in old.keys() | new.keys() if old.get(k) != new.get(k)}
         tables = {*delta.tables, *(k.removeprefix("table ") for k in definitions if k.startswith("table "))}
-        return cls(frozenset(paths), frozenset(tables), frozenset(definitions))
+        rows = {n: len(t.added) + len(t.removed) + len(t.changed) for n, t in delta.tables.items()}
+        made = {}
+        for name, changed in delta.tables.items():
+            if (table := after.state.schema.table(name)) is not None and changed.added:
+                at = [changed.columns_right.index(k) for k in table.key]
+                made[name] = {encode_row([row[i] for i in at]) for row in changed.added}
+        return cls(frozenset(paths), frozenset(tables), frozenset(definitions), rows, made)
 
 
 def _refuse_built_on(
@@ -337,7 +375,7 @@ def undo_step(site: SiteView, store: Store, undone: Undone, progress: Progress, 
     change.log("done", f"step {undone.name} of trial {undone.trial}", change.safety.id)
     rows = merged.rows
     return UndoneResult(
-        site.name, undone.name, change.safety.id, len(undone.paths), tuple(sorted(undone.tables)),
+        site.name, undone.name, change.safety.id, len(undone.files), tuple(sorted(undone.tables)), dict(undone.rows),
         {t: c.as_json() for t, c in rows.carried.items()}, tuple(merged.conflicts), rows.not_carried,
         str(aside_file) if aside_file else None, tuple(change.remarks),
     )  # fmt: skip

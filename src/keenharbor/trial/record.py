@@ -44,7 +44,7 @@ class SeenBefore:
 class SeenStep:
     """What was observed after one step: by looking at the pages, and by comparing its two checkpoints. ``step`` is as
     the plan has it, ``versions`` those that it moved on, ``log_lines`` all that the logs had until then. The look is
-    ``partial`` where some pages stood for all."""
+    ``partial`` where some pages stood for all. ``begun_from`` is the checkpoint from just before the step."""
 
     step: dict[str, Any]
     record: StepRecord
@@ -55,6 +55,7 @@ class SeenStep:
     log_lines: list[str] = field(default_factory=list)
     shots: dict[str, KeptShot] = field(default_factory=dict)
     partial: bool = False
+    begun_from: str | None = None
 
     @property
     def name(self) -> str:

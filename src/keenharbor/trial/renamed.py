@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from keenharbor.clone.clone import Clone
-from keenharbor.database import Block, DatabaseState, Row, Schema, StoredState, StoredTable
+from keenharbor.database import Block, DatabaseState, Row, Schema, StoredState, StoredTable, encode_row
 from keenharbor.database.rewrite import Rewriter
 from keenharbor.database.rows import ChunkSink, blocks_of, store_table
 from keenharbor.site.view import SiteView
@@ -18,18 +18,23 @@ _NOT_REWRITTEN = ("media", "cache", "logs")
 
 
 class RenamedState:
-    """A database state with a clone's places written as live's."""
+    """A database state with a clone's places written as live's, ``without`` some rows (their encoded keys by table)."""
 
-    def __init__(self, state: DatabaseState, rewriter: Rewriter) -> None:
-        self._state, self._rewriter = state, rewriter
+    def __init__(
+        self, state: DatabaseState, rewriter: Rewriter, without: Mapping[str, Collection[bytes]] | None = None
+    ) -> None:
+        self._state, self._rewriter, self._without = state, rewriter, without or {}
 
     @property
     def schema(self) -> Schema:
         return self._state.schema
 
     def rows(self, table: str) -> Iterator[Row]:
+        found, without = self.schema.table(table), self._without.get(table, ())
+        assert found is not None
         for row in self._state.rows(table):
-            yield tuple(self._rewriter.cell(v) for v in row)
+            if not without or encode_row([row[i] for i in found.key_positions]) not in without:
+                yield tuple(self._rewriter.cell(v) for v in row)
 
     def blocks(self, table: str) -> Iterator[Block]:
         found = self.schema.table(table)
@@ -63,10 +68,10 @@ def places_of_live(address: str, checkpoint: Snapshot, live: SiteView) -> Rewrit
 
 def renamed_state(
     snapshot: Snapshot, back: Rewriter, sink: ChunkSink, read: Callable[[str], bytes],
-    only: Collection[str] | None = None,
+    only: Collection[str] | None = None, without: Mapping[str, Collection[bytes]] | None = None,
 ) -> StoredState:  # fmt: skip
-    """The database of a checkpoint (or ``only`` some tables of it) in live's terms, as stored as the checkpoint's;
-    tables that name nothing of the clone are its own."""
+    """The database of a checkpoint (or ``only`` some tables of it, ``without`` some rows) in live's terms, as stored as
+    the checkpoint's; tables that name nothing of the clone are its own."""
     state = snapshot.state
     schema = state.schema
     if only is not None:
@@ -74,10 +79,13 @@ def renamed_state(
     made: list[Callable[[], StoredTable]] = []
     for table in schema.tables:
         stored = state.tables[table.name]
-        if not any(back.may_touch(state.lines(identity)) for identity in stored.chunk_ids):
+        left_out = without is not None and without.get(table.name)
+        if not left_out and not any(back.may_touch(state.lines(identity)) for identity in stored.chunk_ids):
             made.append(lambda t=stored: t)  # type: ignore[misc]
             continue
-        made.append(store_table(RenamedState(state, back), table, sink, None, lambda count: None, lambda o: True))
+        made.append(
+            store_table(RenamedState(state, back, without), table, sink, None, lambda count: None, lambda o: True)
+        )
     sink.finish()
     return StoredState(schema, [m() for m in made], read)
 

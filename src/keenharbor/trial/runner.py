@@ -420,7 +420,7 @@ class _Rehearsal:
             len(difference.added) + len(difference.removed) + len(difference.changed),
             sum(len(t.added) + len(t.removed) + len(t.changed) for t in rows.tables.values()), end.id,
         )  # fmt: skip
-        seen = SeenStep(as_plain(step), record, versions=versions)
+        seen = SeenStep(as_plain(step), record, versions=versions, begun_from=start.id)
         seen.of_step = of_step(self._live.model, step, outcome, start, end, rows)
         try:
             self.stage.clone.restart()
