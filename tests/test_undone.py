@@ -9,7 +9,7 @@ import pytest
 
 from conftest import query, state_of
 from keenharbor.demo.story import borrow
-from test_cutover import ADDS, Stage, loans_of, made_stage, rehearse, stage
+from test_cutover import ADDS, PLAN, Stage, loans_of, made_stage, rehearse, stage
 
 __all__ = ["made_stage", "stage"]
 MORE = """
@@ -89,6 +89,22 @@ def test_a_step_on_which_another_built_is_refused(stage: Stage) -> None:
     stage.run("rollback", "--only", "views", "--yes")
     made = {r[0] for r in query(scene.database, "SELECT name FROM sqlite_schema")}
     assert not made & {"open_loans", "loans_by_day"}
+
+
+def test_what_it_goes_by_is_held_while_the_way_back_is_open(stage: Stage) -> None:
+    scene = stage.scene
+    rehearse(stage, ADDS)
+    stage.run("cutover", "--yes", "--despite", "verdict")
+    (scene.folder / "upgrade.toml").write_text(
+        PLAN.split("[[step]]")[0] + ADDS.split("\n\n")[0].replace("loans", "seeds_")
+    )
+    for _ in range(2):  # a later trial of the same plan, which fails: the checkpoints of the first are not forgotten
+        stage.run("trial", "run", code=None)
+    stage.run("snapshot", "thin", "--newest", "1", "--yes")
+    assert stage.run("rollback", "--only", "channel", "--rehearse", "--json").json["works"] is True
+    stage.run("rollback", "--close")
+    stage.run("trial", "run", code=None)
+    assert "no way back is open" in stage.run("rollback", "--only", "channel", code=2).err
 
 
 def test_what_does_not_come_up_without_the_step_is_refused_before_live_is_touched(stage: Stage) -> None:
