@@ -56,7 +56,6 @@ def all_of(one: socket.socket) -> bytes:
 def test_all_that_is_sent_comes_through_two_relays_and_ends_with_them(echo: int, tmp_path: Path) -> None:
     place, port = tmp_path / "web.sock", free_port()
     place.touch()  # what a killed one has left is no hindrance
-    place.unlink()
     inner, outer = started(f"unix:{place}=tcp:{echo}"), started(f"tcp:{port}=unix:{place}")
     sent = bytes(range(256)) * 40_000
     with socket.create_connection(("127.0.0.1", port), timeout=30) as one:

@@ -11,11 +11,15 @@ from pathlib import Path
 import pytest
 
 from conftest import environment, harbor
+from keenharbor.base.errors import UsageError
 from keenharbor.clone.server import free_port
 from keenharbor.compare.visitor import VisitError, Visitor
+from keenharbor.host import Here, ReadPath, WalkRules
+from keenharbor.site.gates import gate_for
 from keenharbor.site.inference.address import site_address
 from keenharbor.site.load import open_site
 from keenharbor.site.model import LookPart, SitePart
+from keenharbor.tree import AreaRules, scan_tree
 from test_unaided import PHP, needs_php, put
 
 CLUB = {
@@ -123,3 +127,14 @@ def test_only_what_lies_under_the_path_is_followed(link: str, followed: bool) ->
 def test_what_is_no_address_is_refused(address: str) -> None:
     with pytest.raises(ValueError, match="address"):
         SitePart(name="x", root="x", address=address)
+
+
+@pytest.mark.parametrize("wanted", ["apache", "nginx", None])
+def test_rules_for_a_web_server_are_not_brought_where_others_share_the_host(tmp_path: Path, wanted: str | None) -> None:
+    """They go by the host's top folder; not even where the site has rules already, and no other gate is known."""
+    put(tmp_path, {".htaccess": "Options -Indexes\n", "page.html": "<title>x</title>"})
+    tree = Here(tmp_path.parent).reading(str(tmp_path))
+    entries = scan_tree(tree, WalkRules(AreaRules({}))).entries
+    assert gate_for(ReadPath(tree), entries, "php", [], wanted).language in ("apache", "nginx")
+    with pytest.raises(UsageError, match="has its host to itself" if wanted else "no file was found"):
+        gate_for(ReadPath(tree), entries, "php", [], wanted, "/club")

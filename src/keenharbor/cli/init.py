@@ -300,7 +300,7 @@ def _maintenance(
 ) -> None:
     """Put a maintenance gate into the front files or a web server's rules, shown and tried before, or take it out."""
     from keenharbor.live.gate import gate_change, try_gate, try_rules, write_gate
-    from keenharbor.site.gates import RULES, gate_for
+    from keenharbor.site.gates import gate_for
 
     part = site.model.maintenance
     if on and part is not None and not part.gate:
@@ -312,13 +312,7 @@ def _maintenance(
         if not on:
             raise UsageError("there is no maintenance gate to take out", where=out)
         settings = [site.settings_path] if site.model.settings is not None else []
-        if site.base and wanted in RULES:
-            raise UsageError(
-                "rules for a web server are brought for a site that has its host to itself",
-                where=site.told_address,
-                advice="leave out '--gate-in': the gate is put into the site's code",
-            )
-        gate = gate_for(site.path(), site.scan().entries, site.model.runtime.name, settings, wanted)
+        gate = gate_for(site.path(), site.scan().entries, site.model.runtime.name, settings, wanted, site.base)
     change = gate_change(site, gate, out=not on)
     if change.contents and not session.as_json:
         session.out.print(Text(change.shown()), soft_wrap=True)

@@ -108,13 +108,7 @@ def run_program(
             pass_fds=tuple(keep_open),
             start_new_session=True,
         )
-        try:
-            code = wait_for(process, time_limit)
-        except BaseException:
-            stop_group(process)
-            raise
-        if code is None:
-            stop_group(process)
+        code = _to_its_end(process, time_limit)
         kept.seek(0)
         raw = kept.read(LARGEST_OUTPUT)
     return Ran(shown, code, raw.decode("utf-8", "replace"), time.monotonic() - started)
@@ -142,13 +136,8 @@ def ask_program(
             )  # fmt: skip
         except (OSError, ValueError) as error:
             raise ProgramError(str(error)) from None
-        try:
-            code = wait_for(process, seconds)
-        except BaseException:
-            stop_group(process)
-            raise
+        code = _to_its_end(process, seconds)
         if code is None:
-            stop_group(process)
             raise ProgramError(f"{command[0]} did not end within {seconds:g} s")
         errors.seek(0)
         if code != 0:
@@ -230,6 +219,19 @@ def stop_group(process: subprocess.Popen[bytes]) -> None:
             break
         wait_for(process, GENTLE_STOP_SECONDS)
     wait_for(process)
+
+
+def _to_its_end(process: subprocess.Popen[bytes], seconds: float) -> int | None:
+    """The code that a program ended with; None for one that had to be ended after ``seconds``. Whatever strikes
+    meanwhile, it does not go on."""
+    try:
+        code = wait_for(process, seconds)
+    except BaseException:
+        stop_group(process)
+        raise
+    if code is None:
+        stop_group(process)
+    return code
 
 
 def wait_for(process: subprocess.Popen[bytes], seconds: float | None = None) -> int | None:

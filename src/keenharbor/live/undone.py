@@ -8,7 +8,7 @@ onto the state before the cutover. A step on which a later one built cannot be t
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -19,7 +19,7 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
 from keenharbor.compare import Look, Visitor
 from keenharbor.compare.look import take_look
-from keenharbor.database import Block, DatabaseState, Row, Schema, StoredState, encode_row, row_delta
+from keenharbor.database import DatabaseState, Schema, StoredState, encode_row, row_delta
 from keenharbor.live.flag import pass_header, reload_host
 from keenharbor.live.guard import Change, changing_live
 from keenharbor.live.journal import JournalFacts
@@ -39,44 +39,16 @@ from keenharbor.store import Store
 from keenharbor.tree import Entry, compare_trees, restore_tree
 from keenharbor.tree.scan import Hashing, read_content
 from keenharbor.trial.control import Control
+from keenharbor.trial.plan import read_plan
 from keenharbor.trial.record import SeenStep, TrialRecord, read_record
 from keenharbor.trial.renamed import places_of_live, renamed_entries, renamed_state
 from keenharbor.trial.sentinels import stands_for_all
+from keenharbor.trial.steps import DistributionsStep
 from keenharbor.trial.wayback import MOST_PAGES, worse
 
 STATES_OF_A_STEP = ".step-"
 """How the folder begins in which both states of a step are kept while it is looked at."""
 WHOLE = "keenharbor rollback goes back to before the whole cutover"
-
-
-class SomeTables:
-    """A database state cut down to some of its tables."""
-
-    def __init__(self, state: DatabaseState, tables: Collection[str]) -> None:
-        self._state = state
-        self._schema = replace(state.schema, tables=tuple(t for t in state.schema.tables if t.name in tables))
-
-    @property
-    def schema(self) -> Schema:
-        return self._schema
-
-    def rows(self, table: str) -> Iterator[Row]:
-        return self._state.rows(table)
-
-    def blocks(self, table: str) -> Iterator[Block]:
-        return self._state.blocks(table)
-
-    def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
-        return ()
-
-    def mark(self, table: str) -> str | None:
-        return self._state.mark(table)
-
-    def unchanged_since(self, table: str, mark: str, rows: int) -> bool:
-        return self._state.unchanged_since(table, mark, rows)
-
-    def chunk_ids(self, table: str) -> Sequence[str] | None:
-        return self._state.chunk_ids(table)
 
 
 @dataclass(frozen=True)
@@ -106,8 +78,8 @@ class Undone:
         """What changed since the step in the tables that it touched, to be carried onto them as they were before."""
         standing = Passing(site.model.volatile).without
         return MergePlan(
-            self.after, SomeTables(live, self.tables), self.before, rule=rule_of(site, wishes), standing=standing,
-            without=wishes.without,
+            self.after, live, self.before, rule=rule_of(site, wishes), standing=standing, without=wishes.without,
+            only=self.tables,
         )  # fmt: skip
 
     def schema_on(self, live: Schema) -> Schema:
@@ -161,15 +133,16 @@ def step_undone(site: SiteView, store: Store, name: str, progress: Progress) -> 
     if name not in names:
         raise UsageError(f"the last cutover had no step '{name}'", advice=f"its steps: {', '.join(names)}")
     number = names.index(name)
-    if record.steps[number].step.get("kind") == "distributions":
+    step = read_plan(record.folder / "plan.toml").step[number]
+    if isinstance(step, DistributionsStep):
         raise UsageError(f"step '{name}' installed into the environment, which goes back as a whole", advice=WHOLE)
-    if record.steps[number].step.get("carries"):
+    if step.carries:
         raise UsageError(f"step '{name}' carried tables elsewhere, which go back as a whole", advice=WHOLE)
     checkpoints = Store(record.checkpoints, [store])
     states = [_states_of(step, checkpoints, site) for step in record.steps]
     before, after = states[number]
     touched = _Touched.between(site, before, after)
-    if touched.nothing or record.steps[number].step.get("kind") == "check":
+    if touched.nothing or step.only_looks:
         raise UsageError(f"step '{name}' changed nothing of its own: there is nothing to take back")
     progress.stage(f"looking whether later steps built on {name}")
     for later, then in zip(names[number + 1 :], states[number + 1 :], strict=True):
@@ -272,9 +245,8 @@ def _refuse_built_on(
     elif made := sorted(touched.definitions & others.definitions):
         reason = f"changed the definition of the {made[0]}, too"
     elif both := touched.tables & others.tables:
-        base, theirs, ours = (SomeTables(s.state, both) for s in (step[1], then[1], step[0]))
         told = Told()
-        for _ in MergePlan(base, theirs, ours).changes(told):
+        for _ in MergePlan(step[1].state, then[1].state, step[0].state, only=both).changes(told):
             pass
         # What later checks of visitors wrote beside is no building on it.
         if told.conflicts:

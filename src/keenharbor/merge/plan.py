@@ -41,18 +41,19 @@ class MergePlan:
     ``passages`` say which tables and columns are called otherwise there; ``standing`` takes out of a difference what
     changes by itself; with ``only_added`` nothing is carried but new rows of these tables. What was done to a table, or
     to cells of a ``table.column``, that ``without`` names is put aside: it was nobody's work. ``apart`` is `way_apart`,
-    where that is known already. All states may be stored or open; our rows are read only where both ways differ."""
+    where that is known already; with ``only`` the merge is of these tables alone. All states may be stored or open; our
+    rows are read only where both ways differ."""
 
     def __init__(
         self, base: DatabaseState, theirs: DatabaseState, ours: DatabaseState, passages: Sequence[Passage] = (),
         rule: Rule = theirs_wins, standing: Callable[[RowDelta], RowDelta] = lambda delta: delta,
         only_added: Iterable[str] | None = None, without: Collection[str] = (),
-        apart: Mapping[str, TableDelta] | None = None,
+        apart: Mapping[str, TableDelta] | None = None, only: Collection[str] | None = None,
     ) -> None:  # fmt: skip
         self.base, self.theirs, self.ours = base, theirs, ours
         self.rule, self.without = rule, frozenset(without)
         self.passages = {p.table: p for p in passages}
-        whole = standing(row_delta(base, theirs))
+        whole = standing(row_delta(base, theirs, only=only))
         self.only_added = frozenset(only_added) if only_added is not None else None
         self.elsewhere = whole if self.only_added is not None else RowDelta()
         self.changed = {

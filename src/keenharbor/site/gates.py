@@ -225,10 +225,16 @@ def _served_folder(entries: Mapping[str, Entry]) -> str:
 
 def gate_for(
     root: ReadPath, entries: Mapping[str, Entry], language: str, settings: Sequence[str], wanted: str | None = None,
+    base: str = "",
 ) -> Gate:  # fmt: skip
-    """The gate that fits a site; ``wanted`` is ``code``, or a web server's kind for rules. Raises `UsageError` where
-    none is known for its language, or no front is found."""
+    """The gate that fits a site, which lies under the path ``base`` of its host; ``wanted`` is ``code``, or a web
+    server's kind for rules. Raises `UsageError` where none is known for its language, or no front is found."""
     flag = _free_flag(root, entries)
+    if wanted in RULES and base:
+        raise UsageError(
+            "rules for a web server are brought for a site that has its host to itself", where=str(root),
+            advice="leave out '--gate-in': the gate is put into the site's code",
+        )  # fmt: skip
     if wanted in RULES:
         return rules_for(wanted, entries, flag)
     if language == "php":
@@ -249,7 +255,7 @@ def gate_for(
         ]  # fmt: skip
         if fronts:
             return Gate("python", tuple(fronts[:1]), flag)
-    if wanted is None and posixpath.join(_served_folder(entries), _APACHE_FILE) in entries:
+    if wanted is None and not base and posixpath.join(_served_folder(entries), _APACHE_FILE) in entries:
         return rules_for("apache", entries, flag)
     raise UsageError(
         f"no file was found that answers requests in {language}", where=str(root),

@@ -57,7 +57,7 @@ from keenharbor.site.inference.switches import (
     switch_in_database,
     switch_in_settings,
 )
-from keenharbor.site.model import USUAL, DescribedFolder, FolderPart, SwitchPart
+from keenharbor.site.model import USUAL, DescribedFolder, FolderPart, SwitchPart, split_address
 from keenharbor.site.passing import passing_names
 from keenharbor.site.settings import Setting, key_parts
 from keenharbor.tree import AreaRules, scan_tree
@@ -184,7 +184,7 @@ def _served(
         runtime = dataclasses.replace(
             runtime, version=given.runtime_version, version_evidence=_AS_YOU_SAID, sure=Sureness.READ
         )
-    under_a_path = address is not None and address.address.count("/") > 2
+    under_a_path = address is not None and bool(split_address(address.address)[1])
     serve = serve_command(runtime.name, entries, under_a_path) if runtime else None
     if serve is None and given.serve is not None:
         serve = ServeCommand(_command_said(given.serve), _AS_YOU_SAID, Sureness.READ)
