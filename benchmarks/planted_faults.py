@@ -200,7 +200,7 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
         plain("an error only for logged-in users", edit(MEMBERS, "        with site.engine.work() as work:\n           "
             " loans",
               "        raise OSError('planted')\n        with site.engine.work() as work:\n            loans"),
-              "page-fails log-in-failed check-failed", "log", "log-in"),
+              "page-fails log-in-failed check-failed", "log", "log-in", "admin", "admin-title", "account"),
         plain("mail that is not sent",
             edit("extensions/loan-mail/main.py", '"mail.port"]), timeout', '"mail.port"]) + 1, timeout'),
               "check-failed", "mail", "mail", "borrow"),

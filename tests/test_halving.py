@@ -15,16 +15,16 @@ from keenharbor.compare import Look, Observation, Weight
 from keenharbor.compare.crew import Crew
 from keenharbor.compare.look import LOGGED_IN, PageSeen
 from keenharbor.trial.halving import MOST_CLONES, Halving
-from keenharbor.trial.observing import laid_of_pages
+from keenharbor.trial.observing import laid_of_pages, unconfirmed
 from keenharbor.trial.record import SeenStep
 from keenharbor.trial.result import StepRecord
-from keenharbor.trial.sentinels import FROM_PAGES, _parents, shape, stands_for_all
+from keenharbor.trial.sentinels import FROM_PAGES, parents_of, shape, stands_for_all
 from keenharbor.trial.steps.command import CommandStep
 from test_forms import site_file
 
 
-def looked(paths: Sequence[str], dead: Sequence[str] = ()) -> Look:
-    return Look("http://h", {p: PageSeen(p, 500 if p in dead else 200) for p in paths})
+def looked(paths: Sequence[str], dead: Sequence[str] = (), *, cut: bool = False) -> Look:
+    return Look("http://h", {p: PageSeen(p, 500 if p in dead else 200) for p in paths}, cut=cut)
 
 
 def steps_of(count: int, pages: Sequence[str], sentinels: Sequence[str], since: dict[str, int]) -> list[SeenStep]:
@@ -34,7 +34,7 @@ def steps_of(count: int, pages: Sequence[str], sentinels: Sequence[str], since: 
         last = number == count - 1
         seen_pages = pages if last else sentinels
         made.append(SeenStep(
-            {}, StepRecord(f"s{number}", "", None, 1, 0.0, "", 0, 0, f"c{number}"), looked(seen_pages),
+            {}, StepRecord(f"s{number}", "", None, 1, 0.0, "", 0, 0, f"c{number}"), looked(seen_pages, cut=not last),
             [different(p) for p in seen_pages if since.get(p, count) <= number], partial=not last,
         ))  # fmt: skip
     return made
@@ -58,15 +58,17 @@ def test_each_difference_is_laid_to_the_step_since_which_it_is_there(
     steps = steps_of(count, PAGES, sorted(sentinels), since)
     asked: list[int] = []
 
-    def look_at(number: int, pages: Sequence[str]) -> tuple[Look, list[Observation]]:
+    def look_at(number: int, pages: Sequence[str], onwards: bool) -> tuple[Look, list[Observation]]:
         assert 0 <= number < count - 1 and pages
         asked.append(number)
-        return looked(pages), [different(p) for p in pages if since.get(p, count) <= number]
+        return looked(pages, cut=True), [different(p) for p in pages if since.get(p, count) <= number]
 
     halving = Halving(steps, looked(PAGES), look_at)
     halving.lay()
     assert not halving.undecided and len(asked) == len(set(asked)) <= min(MOST_CLONES, count)
-    assert {o.page: name for o, name, _ in laid_of_pages(steps)} == {p: f"s{at}" for p, at in since.items()}
+    assert {o.page: name for o, name, _ in laid_of_pages(steps, looked(PAGES))} == {
+        p: f"s{at}" for p, at in since.items()
+    }
     if len(set(since.values())) == 1:
         assert len(asked) <= max(1, count - 1).bit_length()
 
@@ -77,20 +79,63 @@ def test_what_a_page_had_shown_before_it_died_is_looked_for() -> None:
     steps[-1].look = looked(PAGES, dead=["/p/7"])
     steps[-1].observations = [broken]
 
-    def look_at(number: int, pages: Sequence[str]) -> tuple[Look, list[Observation]]:
+    def look_at(number: int, pages: Sequence[str], onwards: bool) -> tuple[Look, list[Observation]]:
         if number >= 3:
-            return looked(pages, dead=["/p/7"]), [broken]
-        return looked(pages), [different("/p/7")] if number >= 1 else []
+            return looked(pages, dead=["/p/7"], cut=True), [broken]
+        return looked(pages, cut=True), [different("/p/7")] if number >= 1 else []
 
     Halving(steps, looked(PAGES), look_at).lay()
     assert [n for n, s in enumerate(steps) if broken in s.observations] == [3, 4]
     assert different("/p/7") in steps[2].observations
 
 
+@given(
+    count=st.integers(2, 12), since=st.dictionaries(st.sampled_from(PAGES), st.integers(0, 11), max_size=4),
+    dies=st.dictionaries(st.sampled_from(PAGES), st.integers(0, 11), max_size=4),
+    sentinels=st.sets(st.sampled_from(PAGES), max_size=3), all_die=st.booleans(), down=st.booleans(),
+)  # fmt: skip
+def test_what_a_later_step_hides_is_told_and_laid_to_its_own(
+    count: int, since: dict[str, int], dies: dict[str, int], sentinels: set[str], all_die: bool, down: bool
+) -> None:
+    """Each page differs from a step on, and fails from another on; the last step may end all, or the whole site."""
+    last = count - 1
+    since = {p: min(at, last) for p, at in since.items()}
+    death = {p: min(at, last) for p, at in dies.items()} | (
+        {p: min(dies.get(p, last), last) for p in PAGES} if all_die else {}
+    )
+
+    def fails(page: str) -> Observation:
+        return Observation("page-fails", f"error of {page}", Weight.DAMAGE, "fails", page)
+
+    def state(number: int, pages: Sequence[str]) -> tuple[Look, list[Observation]]:
+        dead = [p for p in pages if death.get(p, count) <= number]
+        found = [fails(p) if p in dead else different(p) for p in pages if p in dead or since.get(p, count) <= number]
+        return looked(pages, dead, cut=len(pages) < len(PAGES)), found
+
+    steps = steps_of(count, PAGES, sorted(sentinels), {})
+    for number, step in enumerate(steps):
+        step.look, step.observations = state(number, PAGES if number == last else sorted(sentinels))
+    if down:
+        steps[-1].look, steps[-1].observations = None, [Observation("does-not-start", "site", Weight.DAMAGE, "none")]
+    halving = Halving(steps, looked(PAGES), lambda number, pages, onwards: state(number, pages))
+    halving.lay()
+    laid = list(laid_of_pages(steps, looked(PAGES)))
+    laid += unconfirmed(steps, laid, looked(PAGES))
+    told = {(o.kind, o.page): step for o, step, _ in laid if o.page}
+    for page, at in since.items():
+        end = min(death.get(page, count), last if down else count)
+        if at < end:
+            assert told.pop(("text-changed", page)) == f"s{at}"
+    for page, at in death.items():
+        if at < last or not down:
+            assert told.pop(("page-fails", page)) == f"s{at}"
+    assert not told and not halving.undecided
+
+
 def test_a_state_that_does_not_start_decides_nothing() -> None:
     steps = steps_of(4, PAGES, PAGES[:1], {"/p/5": 1})
-    Halving(steps, looked(PAGES), lambda number, pages: None).lay()
-    assert [name for _, name, _ in laid_of_pages(steps)] == ["s3"]
+    Halving(steps, looked(PAGES), lambda number, pages, onwards: None).lay()
+    assert [name for _, name, _ in laid_of_pages(steps, looked(PAGES))] == ["s3"]
 
 
 def test_one_page_of_each_kind_of_address_stands_for_all() -> None:
@@ -109,7 +154,8 @@ def test_one_page_of_each_kind_of_address_stands_for_all() -> None:
     few = looked(paths[:FROM_PAGES])
     assert stands_for_all(few, ["/"], [step]) == paths[:FROM_PAGES]
     assert (
-        shape("/growers/x/2024?b=1&a=2", _parents(["/growers/x/1", "/growers/x/2", "/growers/y"])) == "growers/x/#?a&b"
+        shape("/growers/x/2024?b=1&a=2", parents_of(["/growers/x/1", "/growers/x/2", "/growers/y"]))
+        == "growers/x/#?a&b"
     )
 
 

@@ -10,7 +10,7 @@ import re
 import secrets
 import time
 from collections import Counter, deque
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
@@ -120,6 +120,8 @@ def take_look(
     log_in: CheckPart | None = None,
     timed: bool = False,
     far: Far | None = None,
+    only: Sequence[str] | None = None,
+    new_to: Look | None = None,
 ) -> Look:
     """Look at every page that can be reached from the starts, at the paths ``also``, and at those that sitemaps list.
 
@@ -128,23 +130,29 @@ def take_look(
     changes, apart from that, is visited until it does not (at most `MOST_VISITS` times): first visits fill caches.
     The first `TIMED_PAGES` are ``timed``: visited one after another. All others, and those of members, are visited as
     ``far`` ones, several at once (see `Crew`).
-    After the scripted visit ``log_in`` the pages are walked once more, as a member sees them. ``mail_to`` gives the
+    After the scripted visit ``log_in`` the pages are walked once more, as a member sees them. With ``only`` just these
+    are visited, and what they lead to that is ``new_to`` an earlier look. ``mail_to`` gives the
     addressees of the mail caught so far. Never raises for what the site does wrong: that is what a look is for."""
     look = Look(visitor.address)
     visits = _Visits(samples, served, learn, noise, timed, far or Far(served=served))
-    known = [p for p in also if not p.endswith(LOGGED_IN)]
-    listed = listed_pages(visitor, part.sitemaps) if part.sitemaps else []
-    _walk_pages(look, visitor, part, [*part.starts, *known], visits, "", listed)
-    if log_in is not None:
+    known = [p for p in (also if only is None else only) if not p.endswith(LOGGED_IN)]
+    members = [p.removesuffix(LOGGED_IN) for p in (also if only is None else only) if p.endswith(LOGGED_IN)]
+    listed = listed_pages(visitor, part.sitemaps) if part.sitemaps and only is None else []
+    starts = [*part.starts, *known]
+    if only is not None:
+        starts, most = known, (0 if new_to is None else MOST_NEW)
+        part = part.model_copy(update={"starts": known, "limit": len(only) + most})
+    leads = _leads_of(new_to) if new_to is not None else None
+    _walk_pages(look, visitor, part, starts, visits, "", listed, leads)
+    if log_in is not None and (members or only is None):
         visitor.forget()
         landed: list[str] = []
         look.log_in_problem = run_check(visitor, log_in, mail_to, landed)
         if look.log_in_problem is None:
-            members = [p.removesuffix(LOGGED_IN) for p in also if p.endswith(LOGGED_IN)]
-            starts = [*landed[-1:], *part.starts, *members]
+            starts = [*landed[-1:], *part.starts, *members] if only is None else members
             # Without noise to be learnt once is enough: a page that still changes is visited until it does not.
             far = Far(visits.far.samples if learn else 1, served=False)
-            _walk_pages(look, visitor, part, starts, replace(visits, timed=False, far=far), LOGGED_IN)
+            _walk_pages(look, visitor, part, starts, replace(visits, timed=False, far=far), LOGGED_IN, (), leads)
     look.checks = make_checks(visitor, checks, mail_to)
     return look
 
@@ -180,12 +188,12 @@ class _Visits:
 
 def _walk_pages(
     look: Look, visitor: Visitor, part: LookPart, starts: Sequence[str], visits: _Visits, mark: str,
-    listed: Sequence[str] = (),
+    listed: Sequence[str] = (), known: Collection[str] | None = None,
 ) -> None:  # fmt: skip
-    """Follow the links from ``starts``, within the limit; pages are noted with ``mark`` behind their path. Pages that
-    are only ``listed`` come last; the first ones are ``timed``."""
+    """Follow the links from ``starts``, within the limit, but for those that are ``known``; pages are noted with
+    ``mark`` behind their path. Pages that are only ``listed`` come last; the first ones are ``timed``."""
     queue = deque(dict.fromkeys(starts))
-    queued = set(queue)
+    queued = {*queue, *(known or ())}
     seen = 0
     variants = Counter(path.split("?", 1)[0] for path in queue if "?" in path)
     left = deque(p for p in listed if part.follows(p))
@@ -239,6 +247,14 @@ def _walk_pages(
 
 
 _AT_ONCE = 100
+MOST_NEW = 30
+"""So many pages are visited that are new to an earlier look, where only some are looked at."""
+
+
+def _leads_of(look: Look) -> set[str]:
+    """The pages of a look, and all that these lead to."""
+    links = (link for page in look.pages.values() if page.markup is not None for link in page.markup.links())
+    return {*(p.removesuffix(LOGGED_IN) for p in look.pages), *links}
 
 
 def _seen_by(visits: _Visits, mark: str, alone: bool, visitor: Visitor, path: str) -> PageSeen:

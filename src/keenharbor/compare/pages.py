@@ -131,7 +131,10 @@ def _file(path: str, left: FileSeen, right: FileSeen) -> Iterator[Observation]:
 
 def _moved(before: Look, after: Look) -> dict[str, str]:
     """Pages that have another address now: old path to new. They say the same under the same title."""
-    gone = [p for p, seen in before.pages.items() if seen.markup is not None and _is_away(after.pages.get(p))]
+    gone = [
+        p for p, seen in before.pages.items()
+        if seen.markup is not None and not (after.cut and p not in after.pages) and _is_away(after.pages.get(p))
+    ]  # fmt: skip
     came = [p for p, seen in after.pages.items() if p not in before.pages and seen.markup is not None]
     found: dict[str, str] = {}
     for old in gone:

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import replace
 
 from keenharbor.base.text import plural
-from keenharbor.compare import Observation, Weight, compare_files, compare_settings, compare_tables
+from keenharbor.compare import Look, Observation, Weight, compare_files, compare_settings, compare_tables
 from keenharbor.compare.state import settings_of
 from keenharbor.database import RowDelta, row_delta
 from keenharbor.site.model import SiteFile
 from keenharbor.snapshot import Snapshot
 from keenharbor.trial.record import SeenStep
+from keenharbor.trial.sight import in_sight, out_of_sight_since, pages_showing
 from keenharbor.trial.steps import CarriesPart, Outcome, StepBase
 
+Identity = tuple[str, str, str]
 Laid = tuple[Observation, str | None, str | None]
 """An observation, the step that brought it in, and an earlier step since which it could not have been seen."""
 
@@ -73,23 +75,29 @@ def of_log(lines: Iterable[str]) -> list[Observation]:
     return found
 
 
-def laid_of_pages(steps: Sequence[SeenStep]) -> Iterator[Laid]:
-    """What the last look shows, each with the step from which on it was there in every look."""
+def laid_of_pages(steps: Sequence[SeenStep], before: Look) -> Iterator[Laid]:
+    """What the last look shows, each with the step from which on it was there whenever its page could be seen."""
+    there = [{o.identity for o in s.observations} for s in steps]
     for seen in steps[-1].observations if steps else ():
-        first = len(steps) - 1
-        while first > 0 and any(o.identity == seen.identity for o in steps[first - 1].observations):
-            first -= 1
-        hidden = None
-        at = first - 1
-        while at >= 0 and seen.page and _page_failed(steps[at], seen.page):
-            hidden = steps[at].name
-            at -= 1
-        yield seen, steps[first].name, hidden
+        first, hidden = _first_of_its_run(steps, there, seen, len(steps) - 1, before)
+        yield seen, steps[first].name, steps[hidden].name if hidden < first else None
 
 
-def _page_failed(step: SeenStep, page: str) -> bool:
-    look = step.look
-    return look is None or (page in look.pages and not look.pages[page].loads)
+def _first_of_its_run(
+    steps: Sequence[SeenStep], there: Sequence[Collection[Identity]], seen: Observation, last: int, before: Look
+) -> tuple[int, int]:
+    """The step since which a difference is there up to ``last``, whenever its page could be seen; and the earlier one
+    since which it could not have been seen (the same where there is none). ``there`` is what each step shows."""
+    first = hidden = at = last
+    while at > 0:
+        at -= 1
+        if seen.identity in there[at]:
+            first = hidden = at
+        elif seen.page and in_sight(steps[at].look, seen.page, before) is False:
+            hidden = at
+        else:
+            break
+    return first, hidden
 
 
 def laid_of_steps(model: SiteFile, steps: Sequence[SeenStep], start: Snapshot, end: Snapshot) -> Iterator[Laid]:
@@ -115,34 +123,30 @@ def laid_of_steps(model: SiteFile, steps: Sequence[SeenStep], start: Snapshot, e
             yield seen, away[seen.place], None
 
 
-def unconfirmed(steps: Sequence[SeenStep], final: Sequence[Laid]) -> list[Laid]:
-    """What showed after a step on a page that does not load any more: it stays, with its weight. A page (or a site)
-    that is dead heals nothing."""
-    identities = {o.identity for o, _, _ in final}
-    found: dict[tuple[str, str, str], Laid] = {}
+def unconfirmed(steps: Sequence[SeenStep], final: Sequence[Laid], before: Look) -> list[Laid]:
+    """What showed after a step on pages of which none can be seen any more: it stays, with its weight. A page (or a
+    site) that is dead heals nothing."""
+    there = [{o.identity for o in s.observations} for s in steps]
+    told = {o.identity for o, _, _ in final}
+    found: list[Laid] = []
     for at, step in enumerate(steps):
         for seen in step.observations:
-            since = _dead_since(steps, seen.page) if seen.page else None
-            if since is None or seen.identity in identities | found.keys() or seen.weight is Weight.NOTE or at >= since:
+            if seen.weight is Weight.NOTE or seen.identity in told:
                 continue
-            # What was looked at again in between, and found as before, had healed by then.
-            again = [s for s in steps[at:since] if not s.partial or s.look is None or seen.page in s.look.pages]
-            if any(seen.identity not in {o.identity for o in s.observations} for s in again):
+            told.add(seen.identity)
+            last = max(n for n in range(at, len(steps)) if seen.identity in there[n])
+            pages = pages_showing(seen, before, step.look)
+            since = [out_of_sight_since(steps, page, before, last + 1) for page in pages]
+            hidden = [number for number in since if number is not None]
+            if not hidden or len(hidden) < len(since):
                 continue
-            text = f"{seen.text}; it cannot be confirmed since step {steps[since].name}, when the page stopped loading"
-            found[seen.identity] = (replace(seen, text=text), step.name, None)
-    return list(found.values())
-
-
-def _dead_since(steps: Sequence[SeenStep], page: str) -> int | None:
-    """The number of the step from which on the page never loaded again; None where it loads at the end."""
-    since = None
-    for number in range(len(steps) - 1, -1, -1):
-        look = steps[number].look
-        if look is not None and (page not in look.pages or look.pages[page].loads):
-            break
-        since = number
-    return since
+            text = (
+                f"{seen.text}; it cannot be confirmed since step {steps[max(hidden)].name}, when the page stopped "
+                f"loading"
+            )
+            first, _ = _first_of_its_run(steps, there, seen, last, before)
+            found.append((replace(seen, text=text), steps[first].name, None))
+    return found
 
 
 def passing(steps: Sequence[SeenStep], final: Sequence[Laid]) -> list[Laid]:

@@ -374,15 +374,19 @@ class _Rehearsal:
         for number in sorted(self._halving.changed):
             self.record.change(number)
 
-    def _differing_at(self, number: int, pages: Sequence[str]) -> tuple[Look, list[Observation]] | None:
-        """Some pages as they were behind a step, and how they differ from before."""
-        look, seen, noise = self._look_at(number, pages), self.record.steps[number], self.record.before.noise
+    def _differing_at(
+        self, number: int, pages: Sequence[str], onwards: bool = False
+    ) -> tuple[Look, list[Observation]] | None:
+        """Some pages as they were behind a step (``onwards``: and what they newly led to), and how they differ from
+        before."""
+        look = self._look_at(number, pages, new_to=self.before if onwards else None)
+        seen, noise = self.record.steps[number], self.record.before.noise
         if look is None:
             return None
         live, secrets = [self._live.address], secret_values(self._live)
         return look, compare_pages(self.before, look, noise, seen.versions, live, secrets)
 
-    def _look_at(self, number: int, pages: Sequence[str], samples: int = 1) -> Look | None:
+    def _look_at(self, number: int, pages: Sequence[str], samples: int = 1, new_to: Look | None = None) -> Look | None:
         """Some pages as they were behind a step (timed, where ``samples`` are wanted); None where it does not start."""
         seen, noise = self.record.steps[number], self.record.before.noise
         self._progress.note(f"behind {seen.name}: {plural(len(pages), 'page')}")
@@ -398,7 +402,9 @@ class _Rehearsal:
             stage = Stage(self._live, clone, self._mailbox, self._feed)
             stage.install_again(self._plan.step[: number + 1])
             clone.start()
-            look = stage.look((), samples=samples, noise=noise, only=pages, checks=False, timed=samples > 1)
+            look = stage.look(
+                (), samples=samples, noise=noise, only=pages, checks=False, timed=samples > 1, new_to=new_to
+            )
         except KeenHarborError:
             return None
         finally:
@@ -526,8 +532,8 @@ class _Rehearsal:
     def laid(self, pace: PaceFound) -> list[Laid]:
         """Every difference that is there at the end, laid to its step and weighed."""
         steps = self.record.steps
-        found = list(laid_of_pages(steps))
-        found += unconfirmed(steps, found)
+        found = list(laid_of_pages(steps, self.before))
+        found += unconfirmed(steps, found, self.before)
         if steps:
             end = find_snapshot(self._store, steps[-1].record.checkpoint, self._live.name)
             found += laid_of_steps(self._live.model, steps, self._initial, end)

@@ -29,7 +29,7 @@ def stands_for_all(
     if len(look.pages) <= FROM_PAGES:
         return list(look.pages)
     first: dict[tuple[object, ...], str] = {}
-    parents = _parents(look.pages)
+    parents = parents_of(look.pages)
     for path, page in look.pages.items():
         first.setdefault((shape(path, parents), _forms(page), page.status), path)
     meant = [
@@ -55,7 +55,7 @@ def _plain(path: str) -> list[str]:
     return ["#" if part.isdigit() else part for part in path.split("?", 1)[0].strip("/").split("/")]
 
 
-def _parents(paths: Collection[str]) -> set[tuple[str, ...]]:
+def parents_of(paths: Collection[str]) -> set[tuple[str, ...]]:
     """Beginnings of addresses below which several pages stand."""
     below: Counter[tuple[str, ...]] = Counter()
     for bare in {p.removesuffix(LOGGED_IN).split("?", 1)[0] for p in paths}:

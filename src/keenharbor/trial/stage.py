@@ -11,7 +11,7 @@ from keenharbor.base.text import size
 from keenharbor.clone.clone import Clone
 from keenharbor.clone.mailbox import Mailbox, Message, kept_in
 from keenharbor.compare import Look, Noise, Visitor, take_look
-from keenharbor.compare.look import LOGGED_IN, CheckSeen, Far, check_again, make_checks, member_cookies
+from keenharbor.compare.look import CheckSeen, Far, check_again, make_checks, member_cookies
 from keenharbor.host.programs import Ran
 from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
@@ -38,20 +38,16 @@ class Stage:
     def look(
         self, also: Sequence[str] = (), *, samples: int, noise: Noise | None = None, learn: bool = False,
         only: Collection[str] | None = None, checks: bool = True, timed: bool = True,
-        far: Far | None = None,
+        far: Far | None = None, new_to: Look | None = None,
     ) -> Look:  # fmt: skip
-        """A look at the clone; ``only`` at these pages where it is given. Raises nothing for what the site does
-        wrong."""
-        part, log_in = self.live.model.look, self.live.model.log_in
-        if only is not None:
-            starts = [p for p in only if not p.endswith(LOGGED_IN)]
-            part = part.model_copy(update={"starts": starts, "limit": max(1, len(only)), "sitemaps": []})
-            also = [p for p in only if p.endswith(LOGGED_IN)]
-            log_in = log_in if also else None
+        """A look at the clone; ``only`` at these pages where it is given, and at what they lead to that is ``new_to``
+        an earlier look. Raises nothing for what the site does wrong."""
+        model = self.live.model
         with Visitor(self.clone.address) as visitor:
             return take_look(
-                visitor, part, also=also, samples=samples, learn=learn, noise=noise, log_in=log_in,
-                checks=self.live.model.check if checks else (), mail_to=self._mail_to, timed=timed, far=far,
+                visitor, model.look, also=also, samples=samples, learn=learn, noise=noise, log_in=model.log_in,
+                checks=model.check if checks else (), mail_to=self._mail_to, timed=timed, far=far,
+                only=None if only is None else list(only), new_to=new_to,
             )  # fmt: skip
 
     def member_cookies(self) -> dict[str, str]:
