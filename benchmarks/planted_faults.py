@@ -5,9 +5,10 @@ brought them in.
 
 A round is a trial of a plan whose steps plant one fault each, on different parts of the site, with harmless steps
 between them. A fault counts as found when the trial tells of its effect (not merely that a file changed), and lays that
-to its step. With ``--masked`` the last step of each round makes every page of the site fail, so that the end shows
-nothing of the others: each has to be told all the same, as seen at its step. The entries that a person reads are held
-against the number of causes."""
+to its step. The same findings are put together once more as if one step had done it all: faults that share an entry
+then swallow one another. With ``--masked`` the last step of each round makes every page of the site fail, so that the
+end shows nothing of the others: each has to be told all the same, as seen at its step. The entries that a person reads
+are held against the number of causes."""
 
 from __future__ import annotations
 
@@ -16,12 +17,14 @@ import random
 import subprocess
 import sys
 from collections import Counter
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from described_scene import PROGRAM, described_scene
 
+from keenharbor.compare import Finding, Weight
 from keenharbor.demo.scene import Scene
+from keenharbor.trial import causes
 
 HEAD = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
 
@@ -279,11 +282,13 @@ NOT_MASKED = ("a page much slower", "a setting reset", "a setting lost", "rows l
 @dataclass
 class Rehearsed:
     """What came of a trial of faults: for each its outcome (``right``, ``wrong step``, ``missed``), what was laid to
-    harmless steps, and how many entries there are to read that are more than notes."""
+    harmless steps, how many entries there are to read that are more than notes, and those that would hold several
+    faults if all had been of one step."""
 
     outcomes: dict[int, str]
     false: list[str]
     entries: int
+    shared: list[str]
 
 
 def rehearse(scene: Scene, faults: Sequence[Fault]) -> Rehearsed:
@@ -304,6 +309,7 @@ def rehearse(scene: Scene, faults: Sequence[Fault]) -> Rehearsed:
     if broken:
         raise SystemExit(f"a fault could not be planted: {broken[0]['name']}: {broken[0]['problem']} {faults}")
     outcomes = {}
+    fitting: dict[int, set[str]] = {}
     for number, fault in enumerate(faults):
         fit = [
             f for f in told["findings"]
@@ -312,9 +318,23 @@ def rehearse(scene: Scene, faults: Sequence[Fault]) -> Rehearsed:
         outcomes[number] = (
             "right" if any(f["step"] == f"fault-{number}" for f in fit) else "wrong step" if fit else "missed"
         )
+        fitting[number] = {f["id"] for f in fit if f["step"] == f"fault-{number}"}
     false = [f"{f['kind']} {f['place']}" for f in told["findings"] if str(f["step"]).startswith("harmless")]
     entries = sum(e["weight"] != "note" for e in told["entries"])
-    return Rehearsed(outcomes, false, entries)
+    return Rehearsed(outcomes, false, entries, shared_entries(told["findings"], faults, fitting))
+
+
+def shared_entries(
+    told: Sequence[dict[str, object]], faults: Sequence[Fault], fitting: Mapping[int, set[str]]
+) -> list[str]:
+    """Entries in which several faults would lie, had all the findings come by one step."""
+    found = []
+    for entry in causes.entries([replace(Finding.from_json(f), step="all") for f in told]):
+        inside = {f.id for f in entry.findings if f.weight is not Weight.NOTE}
+        held = [faults[n].kind for n, ids in fitting.items() if ids and ids <= inside]
+        if len(held) > 1:
+            found.append(" + ".join(held))
+    return found
 
 
 def main() -> None:
@@ -328,6 +348,7 @@ def main() -> None:
     by_kind: dict[str, Counter[str]] = {}
     false: list[str] = []
     entries = 0
+    shared: list[str] = []
     with described_scene(engine) as scene:
         subprocess.run([PROGRAM, "snapshot", "take"], cwd=scene.folder, check=True, capture_output=True)
         for faults in rounds_of(rng, scene, count):
@@ -335,6 +356,7 @@ def main() -> None:
             seen = rehearse(scene, planted)
             false += seen.false
             entries += seen.entries
+            shared += seen.shared
             for number, fault in enumerate(planted):
                 by_kind.setdefault(fault.kind, Counter())[seen.outcomes[number]] += 1
     total = sum(sum(c.values()) for c in by_kind.values())
@@ -347,6 +369,7 @@ def main() -> None:
         f"kinds, on {engine}{', each masked at the end' if masked else ''}"
     )
     print(f"{entries} entries to read that are more than notes, for {total} causes: {entries / total:.2f} (bar 1.3)")
+    print(f"if all were of one step, entries with several causes: {', '.join(shared) or 'none'}")
     print(f"laid to harmless steps: {', '.join(false) or 'nothing'}" + (f" ({len(false)})" if false else ""))
 
 

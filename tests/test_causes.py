@@ -76,6 +76,37 @@ def test_what_a_failed_step_leaves_follows_from_it() -> None:
     assert made == {"step-failed": {"page-fails", "check-failed"}, "page-fails": {"log"}, "log": set()}
 
 
+def test_failures_for_one_reason_the_log_of_them_and_data_under_one_name_are_one_cause() -> None:
+    why = "step 2: 'Welcome' is not on the page"
+    nobody = [finding("check-failed", n, weight="damage", after=why) for n in ("a member logs in", "the admin logs in")]
+    nobody.append(finding("log-in-failed", "log in", weight="damage", after=why))
+    line = finding("log", "mail", after="mail was not sent: Connection refused")
+    assert [len(e.findings) for e in entries([*nobody, line])] == [4]
+    other = finding("check-failed", "buy", weight="damage", after="step 1: the form 'buy' has no field name")
+    assert len(entries([*nobody, line, other])) == 3, "with two reasons nobody knows whose the line is"
+    field = finding("field-lost", "buy", "/shop", weight="damage")
+    assert len(entries([other, field])) == 1 and len(entries([other, finding("form-gone", "bu", "/")])) == 2
+    notice = finding("log", "old", after="a notice: this will go in the next release")
+    assert len(entries([other, notice])) == 2
+
+    gone = finding("schema-gone", "table shop_events")
+    rows = finding("rows-lost", "shop_events", weight="damage", before="id 1, 2")
+    shown = finding("text-lost", "#events", "/calendar", weight="damage")
+    setting = finding("setting-changed", "blocks.growers-notes.kinds.1", weight="damage", before="bean", after="beao")
+    block = finding("block-gone", "#growers-notes", "/a", weight="damage")
+    text = finding("text-changed", "#growers-notes", "/b", before="as", after="es")
+    parts = entries([gone, rows, shown, setting, block, text])
+    made = {frozenset(f.kind for f in e.findings) for e in parts}
+    assert made == {
+        frozenset({"schema-gone", "rows-lost", "text-lost"}), frozenset({"setting-changed", "block-gone"}),
+        frozenset({"text-changed"}),
+    }  # fmt: skip
+    stale = [
+        finding("stale-cache", "page cache", p, weight="damage", step=s) for p, s in (("/a", "one"), ("/b", "two"))
+    ]
+    assert len(entries([*stale, text])) == 2
+
+
 def test_steps_are_never_put_together() -> None:
     one, two = (finding("text-changed", "#a", "/", step=s, before="kale and leek", after="kale") for s in ("a", "b"))
     assert len(entries([one, two])) == 2

@@ -13,10 +13,15 @@ R. E. Tarjan, Efficiency of a Good But Not Linear Set Union Algorithm, 1975):
 7. One is a block that is new, and the other a block of a page of it that changed without losing anything.
 8. One is that the step failed (or that the site does not start), and the other a page, a check or the log-in that
    fails.
-9. One is a check, and the other pages, that fail with one status; or one is a line of the log, and the other a page or
-   a file that it names.
+9. One is a check, and the other pages, that fail with one status; or both are checks (or the log-in) that fail for one
+   reason; or one is a check that misses a form, and the other that form.
+10. One is a line of the log, and the other a page, a file or a table that it names; or it is an error, and all that
+   fails since that step has one cause.
+11. One is of a table, and the other of a block that bears its name; or of a setting, and such a block went or came; or
+   a table's definition and its rows are gone.
 
-No cause may be swallowed: damage joins other damage by 1 to 5, 8 and 9 alone."""
+What a cache still shows is one cause of its own, whatever the steps. No cause may be swallowed: damage joins other
+damage by 1 to 5, 8, 9 and 11 alone."""
 
 from __future__ import annotations
 
@@ -33,8 +38,10 @@ from keenharbor.compare.look import LOGGED_IN
 
 SHORTEST_VALUE = 6
 """Shorter values stand in pages by chance."""
+_SHORTEST_NAME = 5
 _PAGE_IS_AWAY = ("page-moved", "page-gone", "page-fails")
 _TO_PAGES = ("link-gone", "link-broken", "text-changed", "page-new", "redirect")
+_ERROR = re.compile(r"(?i)\w*(error|exception)\b|\b(fatal|uncaught|refused|failed|not sent)\b")
 _FAILS = ("page-fails", "check-failed", "log-in-failed")
 _DATA = ("rows-", "schema-", "setting-", "table-")
 _OWN = ("files", "edit-wiped", "left-over", "log", "live-changed")
@@ -124,9 +131,17 @@ def entries(findings: Sequence[Finding]) -> list[Entry]:
     by_step: dict[str | None, list[int]] = defaultdict(list)
     for number, finding in enumerate(findings):
         by_step[finding.step].append(number)
+    cached = [n for n, f in enumerate(findings) if f.kind == "stale-cache"]
+    for number in cached:
+        groups.join(cached[0], number)
     for numbers in by_step.values():
-        for a, b in _pairs(findings, numbers):
+        for a, b in _pairs(findings, [n for n in numbers if findings[n].kind != "stale-cache"]):
             groups.join(a, b)
+        failing = [n for n in numbers if findings[n].kind in _FAILS]
+        if len({groups.of(n) for n in failing}) == 1:
+            for number in numbers:
+                if findings[number].kind == "log" and _ERROR.search(findings[number].after):
+                    groups.join(failing[0], number)
     made = [_entry([findings[n] for n in members]) for members in groups.all()]
     order = list(Noticed)
     made.sort(key=lambda e: (e.weight is Weight.NOTE, order.index(e.noticed), e.weight.rank, -len(e.pages), e.id))
@@ -144,19 +159,20 @@ class _Groups:
     def __init__(self, count: int) -> None:
         self._above = list(range(count))
 
-    def _root(self, number: int) -> int:
+    def of(self, number: int) -> int:
+        """A number that stands for the set of this one."""
         while self._above[number] != number:
             self._above[number] = self._above[self._above[number]]
             number = self._above[number]
         return number
 
     def join(self, a: int, b: int) -> None:
-        self._above[self._root(b)] = self._root(a)
+        self._above[self.of(b)] = self.of(a)
 
     def all(self) -> list[list[int]]:
         found: dict[int, list[int]] = defaultdict(list)
         for number in range(len(self._above)):
-            found[self._root(number)].append(number)
+            found[self.of(number)].append(number)
         return list(found.values())
 
 
@@ -169,13 +185,15 @@ def _pairs(findings: Sequence[Finding], numbers: Sequence[int]) -> Iterator[tupl
             if first != number:
                 yield first, number
     yield from _same_region(findings, numbers)
+    yield from _same_name(findings, numbers)
     away = [n for n in numbers if findings[n].kind in _PAGE_IS_AWAY]
     values = [
         (n, v) for n in numbers if findings[n].kind in ("rows-changed", "setting-changed") for v in _values(findings[n])
     ]
     fresh = [n for n in numbers if findings[n].kind == "block-new"]
     failed = [n for n in numbers if findings[n].kind in ("step-failed", "does-not-start")]
-    named = [n for n in numbers if findings[n].kind in ("page-fails", "left-over")]
+    named = [n for n in numbers if findings[n].kind in ("page-fails", "left-over", "schema-gone")]
+    forms = [n for n in numbers if findings[n].kind in ("field-lost", "form-gone")]
     for number in numbers:
         finding = findings[number]
         if finding.kind in _TO_PAGES:
@@ -184,6 +202,8 @@ def _pairs(findings: Sequence[Finding], numbers: Sequence[int]) -> Iterator[tupl
             yield from ((n, number) for n in failed)
         if finding.kind in ("check-failed", "log"):
             yield from ((n, number) for n in named if _speaks_of(finding, findings[n]))
+        if finding.kind == "check-failed":
+            yield from ((n, number) for n in forms if f"the form '{findings[n].place}'" in finding.after)
         if finding.pages:
             shown = f"{finding.before}\n{finding.after}"
             yield from ((n, number) for n, value in values if value in shown)
@@ -202,6 +222,10 @@ def _keys(finding: Finding) -> Iterator[tuple[str, ...]]:
         yield ("definitions", str(finding.kind == "schema-unlike"))
     if finding.kind == "schema-unlike" and finding.before and finding.after:
         yield "unlike", finding.before, finding.after
+    if finding.kind in ("check-failed", "log-in-failed") and finding.after:
+        yield "failure", finding.after
+    if finding.kind in ("rows-lost", "schema-gone"):
+        yield "table", finding.place.removeprefix("table ")
     if finding.kind == "files":
         yield "files", finding.place.partition(" ")[0]
     area = area_of(finding)
@@ -218,6 +242,27 @@ def _same_region(findings: Sequence[Finding], numbers: Sequence[int]) -> Iterato
         for at, number in enumerate(members):
             pages = set(findings[number].pages)
             yield from ((number, other) for other in members[at + 1 :] if pages & set(findings[other].pages))
+
+
+def _same_name(findings: Sequence[Finding], numbers: Sequence[int]) -> Iterator[tuple[int, int]]:
+    """Tables and settings, and blocks that are called after them."""
+    tables: dict[str, int] = {}
+    settings: dict[str, int] = {}
+    for number in numbers:
+        finding = findings[number]
+        if finding.kind.startswith("rows-"):
+            tables |= {name.replace("_", "-"): number for name in (finding.place, *finding.place.split("_"))}
+        elif finding.kind.startswith("setting-"):
+            settings |= {name.replace("_", "-"): number for name in finding.place.split(".")}
+    for number in numbers:
+        finding = findings[number]
+        name = finding.place.lstrip("#").replace("_", "-")
+        if finding.pages and len(name) >= _SHORTEST_NAME:
+            if name in tables:
+                yield tables[name], number
+            # A setting places a block; what it says comes from elsewhere.
+            if name in settings and finding.kind in ("block-gone", "block-new"):
+                yield settings[name], number
 
 
 def area_of(finding: Finding) -> str:
@@ -252,7 +297,7 @@ def _speaks_of(finding: Finding, other: Finding) -> bool:
     said = f"{finding.text} {finding.after}"
     if finding.kind == "check-failed":
         return other.kind == "page-fails" and f"{other.place}," in f"{said},"
-    names = other.pages if other.pages else other.after.split(", ")
+    names = other.pages or (other.place.removeprefix("table "), *other.after.split(", "))
     return any(re.search(rf"(?<![\w/.-]){re.escape(n)}(?![\w/-])", said) for n in names if len(n) > 2)
 
 
