@@ -12,8 +12,10 @@ are held against the number of causes."""
 
 from __future__ import annotations
 
+import contextlib
 import json
 import random
+import sqlite3
 import subprocess
 import sys
 from collections import Counter
@@ -64,6 +66,46 @@ def sql(text: str) -> str:
 MEMBERS = "core/members.py"
 PAGE = "core/templates/page.html"
 VARIETY = "themes/marrow/overrides/variety.html"
+
+
+OPENED = (
+    "import configparser, sqlite3; ini = configparser.ConfigParser(); ini.read('settings.ini'); "
+    "db = sqlite3.connect(ini['database']['path'])"
+)
+
+
+def remade(table: str, old: str, new: str) -> str:
+    """A step that makes a table anew with a part of its definition replaced, and fills it with what it held."""
+    code = (
+        f"{OPENED}; "
+        f"ddl = db.execute('SELECT sql FROM sqlite_master WHERE name = ?', ({table!r},)).fetchone()[0]; "
+        f"assert {old!r} in ddl, ddl; new = ddl.replace({old!r}, {new!r}).replace({table!r}, 'remade', 1); "
+        f"db.executescript('PRAGMA legacy_alter_table = 1; BEGIN; ' + new + '; INSERT INTO remade SELECT * FROM "
+        f"{table}; "
+        f"DROP TABLE {table}; ALTER TABLE remade RENAME TO {table}; COMMIT')"
+    )
+    return f'kind = "command"\ncommand = [{json.dumps(sys.executable)}, "-c", {json.dumps(code)}]\n'
+
+
+def definitions() -> list[Fault]:
+    """Faults that only the definitions tell, held against what the release makes of an empty database (SQLite)."""
+
+    def fault(kind: str, step: str, where: str, *takes: str) -> Fault:
+        return Fault(kind, step, ("schema-unlike",), where, frozenset(takes))
+
+    return [
+        fault("a column of another type", remade("events", "place TEXT", "place VARCHAR(20)"), "events.place",
+            "events-made"),
+        fault("a column that may be empty", remade("gallery_pictures", "caption TEXT NOT NULL", "caption TEXT"),
+            "gallery_pictures.caption", "wall-made", "gallery"),
+        fault("a default lost", remade("members", "suspended INTEGER NOT NULL DEFAULT 0", "suspended INTEGER NOT NULL"),
+            "members.suspended", "members-made"),
+        fault("a key that is not unique any more", remade("varieties", "slug VARCHAR(80) NOT NULL UNIQUE",
+            "slug VARCHAR(80) NOT NULL"), "varieties.slug", "varieties-made"),
+        fault("an index lost", sql("DROP INDEX loans_by_email"), "loans index", "loans-made"),
+        fault("a key too many", sql("CREATE UNIQUE INDEX one_name ON settings (value)"), "settings unique",
+            "settings-made"),
+    ]  # fmt: skip
 
 
 def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
@@ -245,12 +287,21 @@ def makers(rng: random.Random, scene: Scene) -> list[Callable[[], Fault]]:
             "block-gone list-gone text-lost", "my-loans", "account"),
         plain("the way to the administration gone", edit(MEMBERS, '<p><a href="/admin">Edit the site</a></p>', ""),
             "link-gone", "/admin", "account", "admin", "admin-title"),
+        plain("a heading of the administration gone", edit("core/templates/admin.html", "<h1>Edit the site</h1>", ""),
+            "headings-changed text-lost block-gone text-changed", "/admin", "admin", "admin-heading"),
+        plain("the administration asks less", edit("core/templates/admin.html", "Results on a page", "Results"),
+            "text-lost text-changed", "/admin", "admin", "admin-words"),
+        # What only saving shows.
+        plain("what is saved is another text", edit(MEMBERS, 'request.form["about"])', 'request.form["about"][:3])'),
+            "check-failed", "saves", "about", "saved"),
+        plain("the database refuses what a visitor saves", sql("CREATE TRIGGER no_loans BEFORE INSERT ON loans BEGIN "
+            "SELECT RAISE(FAIL, 'planted'); END"), "check-failed", "borrow", "mail", "borrow", "loans-made"),
         plain("a form that is refused", edit(MEMBERS, 'request.method == "POST" and token_fits(site, request)',
             'request.method == "POST" and False'), "check-failed", "saves", "log-in", "about", "admin"),
     ]  # fmt: skip
 
 
-def rounds_of(rng: random.Random, scene: Scene, count: int) -> list[list[Fault]]:
+def rounds_of(rng: random.Random, scene: Scene, count: int, *, by_definitions: bool = False) -> list[list[Fault]]:
     """Rounds of faults that do not get in each other's way; every kind in as many rounds as it fits into."""
     found = []
     for number in range(count):
@@ -260,6 +311,9 @@ def rounds_of(rng: random.Random, scene: Scene, count: int) -> list[list[Fault]]
         # Each round begins with other kinds, so that all have their turn.
         start = number * len(kinds) // count
         order = kinds[start:] + kinds[:start]
+        if by_definitions:
+            some = definitions()
+            order = [(lambda made=made: made) for made in some[number % 2 :: 2]] + order  # type: ignore[misc]
         for make in order:
             fault = make()
             if not taken & fault.takes and len(chosen) < 13:
@@ -337,6 +391,18 @@ def shared_entries(
     return found
 
 
+def say_how_it_is_built(scene: Scene) -> None:
+    """The stand-in system has no installer: a script that makes the tables as the site has them stands for it."""
+    with contextlib.closing(sqlite3.connect(scene.database)) as db:
+        every = "SELECT sql FROM sqlite_master WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite%'"
+        made = [row[0] for row in db.execute(every)]
+    build = scene.folder / "build.py"
+    build.write_text(OPENED.replace("; ", "\n") + f"\nfor made in {made!r}:\n    db.execute(made)\ndb.commit()\n")
+    command = json.dumps([sys.executable, str(build)])
+    with scene.site_file.open("a") as file:
+        file.write(f"\n[commands]\nbuild_schema = {command}\n")
+
+
 def main() -> None:
     """Plant, rehearse, count."""
     words = [w for w in sys.argv[1:] if w != "--masked"]
@@ -349,9 +415,12 @@ def main() -> None:
     false: list[str] = []
     entries = 0
     shared: list[str] = []
+    by_definitions = engine == "sqlite" and not masked
     with described_scene(engine) as scene:
+        if by_definitions:
+            say_how_it_is_built(scene)
         subprocess.run([PROGRAM, "snapshot", "take"], cwd=scene.folder, check=True, capture_output=True)
-        for faults in rounds_of(rng, scene, count):
+        for faults in rounds_of(rng, scene, count, by_definitions=by_definitions):
             planted = [*(f for f in faults if f.kind not in NOT_MASKED), MASK] if masked else faults
             seen = rehearse(scene, planted)
             false += seen.false

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -15,7 +16,8 @@ from keenharbor.compare import Observation
 from keenharbor.database import DatabasePlace, Schema, Table, open_database
 from keenharbor.database.makeup import makeup_of, type_of
 from keenharbor.database.private_server import PrivateServer
-from keenharbor.trial.fresh import unlike_fresh
+from keenharbor.database.protocol import Definition
+from keenharbor.trial.fresh import brought_by, unlike_fresh
 from test_engines import COUNT, need, servers
 from test_forms import site_file
 
@@ -74,6 +76,24 @@ def test_what_is_made_otherwise_is_told_by_what_it_does() -> None:
     assert isinstance(seen, Observation)
     assert seen.text == "the column id of a is char(32); the new release makes it uuid"
     assert (seen.before, seen.after) == ("char(32)", "uuid")
+
+
+def test_indexes_and_constraints_beside_a_table_count_and_are_laid_to_the_step_that_changed_them() -> None:
+    def with_objects(*objects: str) -> Schema:
+        made = schema("CREATE TABLE a (id uuid NOT NULL, n int)")
+        return replace(made, objects=tuple(Definition("index", o, o) for o in objects))
+
+    unique = 'CREATE UNIQUE INDEX "a_n_1f2e" ON "a" ("n")'
+    new = with_objects(unique, "CREATE INDEX by_id ON a USING btree (id)")
+    old = with_objects("CREATE UNIQUE INDEX other ON a(n)", "ALTER TABLE ONLY a ADD CONSTRAINT x CHECK ((n > 0))")
+    assert told(new, old) == {"a index(id)": "note", "a check((n > 0))": "doubt"}
+    assert told(new, with_objects()) == {"a index(id)": "note", "a unique index(n)": "doubt"}
+    (seen,) = [o for o in unlike_fresh(new, with_objects()) if o.weight.value == "doubt"]
+    behind = [("one", new), ("two", with_objects()), ("three", with_objects())]
+    assert brought_by(seen, new, behind) == "two" and brought_by(seen, with_objects(), behind[1:]) is None
+    (column,) = unlike_fresh(schema("CREATE TABLE a (id uuid, m int)"), schema("CREATE TABLE a (id uuid)"))
+    steps = [("one", schema("CREATE TABLE a (id uuid, m int)")), ("two", schema("CREATE TABLE a (id uuid)"))]
+    assert brought_by(column, steps[0][1], steps) == "two"
 
 
 SERVE = """

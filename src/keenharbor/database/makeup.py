@@ -32,9 +32,9 @@ def makeup_of(ddl: str) -> Makeup:
     constraints: set[str] = set()
     for element in elements_of(ddl):
         if _CONSTRAINT.match(element):
-            constraints.add(_INDEX_NAME.sub(r"\1", _plain(_NAMED.sub("", element))))
+            constraints.add(_INDEX_NAME.sub(r"\1", plain(_NAMED.sub("", element))))
         elif (named := _NAME.match(element)) is not None:
-            columns[named[1].translate(_QUOTES)] = _plain(named[2])
+            columns[named[1].translate(_QUOTES)] = plain(named[2])
     return Makeup(columns, frozenset(constraints))
 
 
@@ -46,7 +46,7 @@ def type_of(column: str) -> str:
     return found[0] if found is not None else column
 
 
-def _plain(text: str) -> str:
+def plain(text: str) -> str:
     """A definition's text without quotes, case and superfluous blanks."""
     bare = " ".join(text.translate(_QUOTES).split())
     return re.sub(r"\s+\)", ")", re.sub(r"\s*([(,])\s*", r"\1", bare)).strip().lower()

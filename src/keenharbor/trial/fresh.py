@@ -3,15 +3,16 @@ one. Where a framework stores something otherwise by now every page may load, an
 
 from __future__ import annotations
 
-import dataclasses
-from collections.abc import Iterator
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import plural
 from keenharbor.clone.clone import Clone
 from keenharbor.compare import Observation, Weight
-from keenharbor.database import Schema, open_database
-from keenharbor.database.makeup import Makeup, makeup_of, type_of
+from keenharbor.database import Schema, Table, open_database
+from keenharbor.database.makeup import Makeup, makeup_of, plain, type_of
 from keenharbor.database.rows import StoredState
 from keenharbor.snapshot import Snapshot, restore_state
 
@@ -46,7 +47,7 @@ def restore_rows(clone: Clone, end: Snapshot) -> None:
 
 
 def _nothing_of(state: StoredState) -> StoredState:
-    return StoredState(dataclasses.replace(state.schema, tables=(), objects=(), counters={}), (), lambda _: b"")
+    return StoredState(replace(state.schema, tables=(), objects=(), counters={}), (), lambda _: b"")
 
 
 def unlike_fresh(fresh: Schema, there: Schema) -> Iterator[Observation]:
@@ -61,7 +62,51 @@ def unlike_fresh(fresh: Schema, there: Schema) -> Iterator[Observation]:
         text = f"{plural(len(apart), 'table')} that the new release does not make: {listed}"
         yield Observation(KIND, "tables beyond", Weight.NOTE, text, before=", ".join(apart))
     for name in sorted(new.keys() & old.keys()):
-        yield from _table(name, makeup_of(new[name].ddl), makeup_of(old[name].ddl))
+        yield from _table(name, _makeup(fresh, new[name]), _makeup(there, old[name]))
+
+
+def brought_by(seen: Observation, before: Schema, behind: Iterable[tuple[str, Schema]]) -> str | None:
+    """The last of the steps (with the definitions behind each) that changed what is made otherwise; None where none
+    did: the new release would have it otherwise, and no step has made it so."""
+    known, step = _part(before, seen), None
+    for name, schema in behind:
+        now = _part(schema, seen)
+        if now != known:
+            known, step = now, name
+    return step
+
+
+def _part(schema: Schema, seen: Observation) -> object:
+    """What the definitions say of the part that an observation is of."""
+    for table in schema.tables:
+        if seen.place == f"table {table.name}":
+            return True
+        made = _makeup(schema, table)
+        for column in made.columns:
+            if seen.place == f"{table.name}.{column}":
+                return made.columns[column]
+        if seen.place.startswith(f"{table.name} ") and (seen.before or seen.after) in made.constraints:
+            return True
+    return None
+
+
+_INDEX = re.compile(
+    r"(?i)^create\s+(unique\s+)?index\s+(?:if\s+not\s+exists\s+)?\S+\s+on\s+(?:only\s+)?(\S+?)\s*"
+    r"(?:using\s+\w+\s*)?(\(.*)$", re.DOTALL
+)  # fmt: skip
+_CONSTRAINT = re.compile(r"(?i)^alter\s+table\s+(?:only\s+)?(\S+)\s+add\s+constraint\s+\S+\s+(.*)$", re.DOTALL)
+
+
+def _makeup(schema: Schema, table: Table) -> Makeup:
+    """A table's columns and constraints, with the indexes and constraints that are defined beside it."""
+    made, more = makeup_of(table.ddl), set()
+    for _, _, ddl in schema.objects:
+        index, constraint = _INDEX.match(ddl), _CONSTRAINT.match(ddl)
+        if index is not None and plain(index[2]) == plain(table.name):
+            more.add(plain(f"{index[1] or ''}index {index[3]}"))
+        elif constraint is not None and plain(constraint[1]) == plain(table.name):
+            more.add(plain(constraint[2]))
+    return replace(made, constraints=made.constraints | more)
 
 
 def _table(name: str, new: Makeup, old: Makeup) -> Iterator[Observation]:
@@ -84,6 +129,9 @@ def _table(name: str, new: Makeup, old: Makeup) -> Iterator[Observation]:
             text = f"the column {column} of {name} {may}; the new release makes it otherwise"
             weight = Weight.DOUBT if "not null" in there else Weight.NOTE
             yield Observation(KIND, f"{name}.{column}", weight, text, "", there, made)
+        elif "unique" in made and "unique" not in there:
+            text = f"the column {column} of {name} may hold a value twice; the new release makes it unique"
+            yield Observation(KIND, f"{name}.{column}", Weight.DOUBT, text, "", there, made)
         else:
             text = f"the column {column} of {name} is made otherwise than by the new release"
             yield Observation(KIND, f"{name}.{column}", Weight.NOTE, text, "", there, made)
@@ -91,3 +139,8 @@ def _table(name: str, new: Makeup, old: Makeup) -> Iterator[Observation]:
         unique = missing.startswith(("unique", "primary"))
         text = f"the new release would give the table {name}: {missing[:120]}"
         yield Observation(KIND, f"{name} {missing[:60]}", Weight.DOUBT if unique else Weight.NOTE, text, after=missing)
+    for beyond in sorted(old.constraints - new.constraints):
+        # What it refuses the new release may want to save.
+        refuses = beyond.startswith(("unique", "foreign", "check"))
+        text = f"the table {name} has what the new release does not make: {beyond[:120]}"
+        yield Observation(KIND, f"{name} {beyond[:60]}", Weight.DOUBT if refuses else Weight.NOTE, text, before=beyond)

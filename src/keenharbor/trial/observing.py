@@ -140,10 +140,8 @@ def unconfirmed(steps: Sequence[SeenStep], final: Sequence[Laid], before: Look) 
             hidden = [number for number in since if number is not None]
             if not hidden or len(hidden) < len(since):
                 continue
-            text = (
-                f"{seen.text}; it cannot be confirmed since step {steps[max(hidden)].name}, when the page stopped "
-                f"loading"
-            )
+            hider = steps[max(hidden)].name
+            text = f"{seen.text}; it cannot be confirmed since step {hider}, which hid the page"
             first, _ = _first_of_its_run(steps, there, seen, last, before)
             found.append((replace(seen, text=text), steps[first].name, None))
     return found

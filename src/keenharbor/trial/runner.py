@@ -41,7 +41,7 @@ from keenharbor.trial.control import (
     look_at_the_end,
     not_by_the_clock,
 )
-from keenharbor.trial.fresh import restore_rows, schema_when_fresh, unlike_fresh
+from keenharbor.trial.fresh import brought_by, restore_rows, schema_when_fresh, unlike_fresh
 from keenharbor.trial.gallery import Gallery
 from keenharbor.trial.halving import Halving
 from keenharbor.trial.isolation import isolation_of, of_isolation, traces_of_live
@@ -537,7 +537,10 @@ class _Rehearsal:
         if steps:
             end = find_snapshot(self._store, steps[-1].record.checkpoint, self._live.name)
             found += laid_of_steps(self._live.model, steps, self._initial, end)
-        found += [(o, None, None) for o in self._unlike]
+        if self._unlike:
+            behind = [(s.name, find_snapshot(self._store, s.record.checkpoint, self._live.name)) for s in steps]
+            schemas = [(name, state.state.schema) for name, state in behind]
+            found += [(o, brought_by(o, self._initial.state.schema, schemas), None) for o in self._unlike]
         found += [(o, None, None) for o in (self.way_back.observed() if self.way_back is not None else ())]
         for slow, step in pace.slower:
             weight = Weight.NOTE if slow.after < SLOW_SECONDS else Weight.DOUBT
