@@ -20,7 +20,8 @@ import subprocess
 import sys
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
+from pathlib import Path
 
 from described_scene import PROGRAM, described_scene
 
@@ -28,46 +29,15 @@ from keenharbor.compare import Finding, Weight
 from keenharbor.demo.scene import Scene
 from keenharbor.trial import causes
 
+sys.path[:0] = [str(Path(__file__).resolve().parents[1] / "examples")]
+from planting import Fault, Scored, edit, score, shell, sql, steps_of  # noqa: E402
+
 HEAD = 'format = 1\n[plan]\nsite = "marrow-lane"\ncore = "3.4"\nruntime = "2"\n'
-
-
-@dataclass(frozen=True)
-class Fault:
-    """A fault: what plants it (a step as TOML without its name), what a trial must tell of it (kinds of findings, and a
-    part of the place or page), and which parts of the site it takes, so that two of a round do not hide each other."""
-
-    kind: str
-    step: str
-    told: tuple[str, ...]
-    where: str
-    takes: frozenset[str]
-
-
-def edit(path: str, old: str, new: str, more: str = "") -> str:
-    """A step that replaces a text in a file, which must be there."""
-    code = (
-        f"import pathlib; p = pathlib.Path({path!r}); t = p.read_bytes(); o, n = {old!r}.encode(), {new!r}.encode(); "
-        "assert o in t, 'not there'; p.write_bytes(t.replace(o, n, 1))"
-    )
-    return (
-        f'kind = "command"\ncommand = [{json.dumps(sys.executable)}, "-c", {json.dumps(code)}]\nexpects = '
-        f"[{json.dumps(path)}]\n{more}"
-    )
-
-
-def shell(command: str, *expects: str) -> str:
-    return f'kind = "command"\ncommand = ["sh", "-c", {json.dumps(command)}]\nexpects = {json.dumps(list(expects))}\n'
-
-
-def sql(text: str) -> str:
-    return f'kind = "sql"\nsql = {json.dumps(text)}\n'
 
 
 MEMBERS = "core/members.py"
 PAGE = "core/templates/page.html"
 VARIETY = "themes/marrow/overrides/variety.html"
-
-
 OPENED = (
     "import configparser, sqlite3; ini = configparser.ConfigParser(); ini.read('settings.ini'); "
     "db = sqlite3.connect(ini['database']['path'])"
@@ -333,49 +303,16 @@ MASK = Fault(
 NOT_MASKED = ("a page much slower", "a setting reset", "a setting lost", "rows lost", "only the error log tells")
 
 
-@dataclass
-class Rehearsed:
-    """What came of a trial of faults: for each its outcome (``right``, ``wrong step``, ``missed``), what was laid to
-    harmless steps, how many entries there are to read that are more than notes, and those that would hold several
-    faults if all had been of one step."""
-
-    outcomes: dict[int, str]
-    false: list[str]
-    entries: int
-    shared: list[str]
-
-
-def rehearse(scene: Scene, faults: Sequence[Fault]) -> Rehearsed:
-    """A trial of ``faults``."""
-    steps = []
-    for number, fault in enumerate(faults):
-        if number % 4 == 0:
-            steps.append(f'[[step]]\nname = "harmless-{number}"\nkind = "command"\ncommand = ["true"]\n')
-        steps.append(f'[[step]]\nname = "fault-{number}"\n{fault.step}')
-    (scene.folder / "upgrade.toml").write_text(HEAD + "".join(steps))
+def rehearse(scene: Scene, faults: Sequence[Fault]) -> tuple[Scored, list[str]]:
+    """A trial of ``faults``: what came of it, and the entries that would hold several of them if all had been of one
+    step."""
+    (scene.folder / "upgrade.toml").write_text(HEAD + steps_of(faults))
     ran = subprocess.run(
         [PROGRAM, "trial", "run", "--go-on", "--json"], cwd=scene.folder, capture_output=True, text=True, check=False
     )
     told = json.loads(ran.stdout)
-    if "findings" not in told:
-        raise SystemExit(f"the trial broke off: {told}")
-    broken = [s for s in told["steps"] if s["problem"]]
-    if broken:
-        raise SystemExit(f"a fault could not be planted: {broken[0]['name']}: {broken[0]['problem']} {faults}")
-    outcomes = {}
-    fitting: dict[int, set[str]] = {}
-    for number, fault in enumerate(faults):
-        fit = [
-            f for f in told["findings"]
-            if f["kind"] in fault.told and any(fault.where in text for text in (f["place"], f["text"], *f["pages"]))
-        ]  # fmt: skip
-        outcomes[number] = (
-            "right" if any(f["step"] == f"fault-{number}" for f in fit) else "wrong step" if fit else "missed"
-        )
-        fitting[number] = {f["id"] for f in fit if f["step"] == f"fault-{number}"}
-    false = [f"{f['kind']} {f['place']}" for f in told["findings"] if str(f["step"]).startswith("harmless")]
-    entries = sum(e["weight"] != "note" for e in told["entries"])
-    return Rehearsed(outcomes, false, entries, shared_entries(told["findings"], faults, fitting))
+    scored = score(told, faults)
+    return scored, shared_entries(told["findings"], faults, scored.fitting)
 
 
 def shared_entries(
@@ -422,10 +359,10 @@ def main() -> None:
         subprocess.run([PROGRAM, "snapshot", "take"], cwd=scene.folder, check=True, capture_output=True)
         for faults in rounds_of(rng, scene, count, by_definitions=by_definitions):
             planted = [*(f for f in faults if f.kind not in NOT_MASKED), MASK] if masked else faults
-            seen = rehearse(scene, planted)
+            seen, held = rehearse(scene, planted)
             false += seen.false
             entries += seen.entries
-            shared += seen.shared
+            shared += held
             for number, fault in enumerate(planted):
                 by_kind.setdefault(fault.kind, Counter())[seen.outcomes[number]] += 1
     total = sum(sum(c.values()) for c in by_kind.values())

@@ -15,6 +15,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from planting import read_faults, score, steps_of
+
 SAME = 'format = 1\n[plan]\nsite = "{site}"\ncore = "{core}"\nruntime = "{runtime}"\n[[step]]\nname = "nothing"\n' \
     'kind = "command"\ncommand = ["true"]\n'  # fmt: skip
 
@@ -38,6 +40,8 @@ class Chain:
     remains: Callable[[str], bool] = lambda what: True
     amend: Callable[[Path], None] = lambda plan: None
     """What a person has to add to the plan: changes of the site's own code."""
+    faults: Path | None = None
+    """Faults to be planted, instead of the upgrade (see `planting`)."""
     seconds: dict[str, float] = field(default_factory=dict)
 
     def harbor(self, *words: str, code: int | tuple[int, ...] = 0) -> Any:
@@ -80,6 +84,9 @@ class Chain:
         (self.folder / "same.toml").write_text(SAME.format(site=told["name"], core=core, runtime=runtime))
         for _ in range(self.same_trials):
             self.findings(self.harbor("trial", "run", "same.toml", code=(0, 1)), "A/A")
+        if self.faults is not None:
+            self.plant(self.faults, told["name"], core, runtime)
+            return
         self.harbor("plan", "draft", *self.target, "--no-pages")
         self.amend(self.folder / "upgrade.toml")
         self.harbor("plan", "check", code=(0, 1))
@@ -87,6 +94,19 @@ class Chain:
             print(f"    there and back, time {number + 1} of {self.cutovers}")
             self.there_and_back()
         print(f"{sum(self.seconds.values()) / 60:.1f} minutes in all")
+
+    def plant(self, file: Path, site: str, core: str, runtime: str) -> None:
+        """A trial of planted faults: which are told, and laid to their step."""
+        faults = read_faults(file)
+        head = SAME.format(site=site, core=core, runtime=runtime).partition("[[step]]")[0]
+        (self.folder / "faults.toml").write_text(head + steps_of(faults))
+        told = self.harbor("trial", "run", "faults.toml", "--go-on", code=(0, 1))
+        scored = score(told, faults)
+        for number, outcome in scored.outcomes.items():
+            print(f"    {outcome:10} {faults[number].kind}")
+        right = sum(o == "right" for o in scored.outcomes.values())
+        print(f"    {right} of {len(faults)} found and laid to their step, on {told['pages']} pages; {scored.entries} ")
+        print(f"    entries to read; laid to harmless steps: {', '.join(scored.false) or 'nothing'}")
 
     def there_and_back(self) -> None:
         """Rehearse the plan on live as it is, carry it out, write as a visitor, and go back."""

@@ -54,6 +54,8 @@ def main(folder: Path, old: Path, new: Path, engine: str = "sqlite") -> None:
             return any(what in [str(v) for v in row] for row in state.rows("forms_fieldentry"))
 
     chain.visitor, chain.remains = visit, remains
+    if "FAULTS" in os.environ:
+        chain.faults = HERE / "faults.toml"
     chain.play_and_stop()
 
 

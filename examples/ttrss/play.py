@@ -45,6 +45,8 @@ def main(folder: Path, engine: str = "mariadb") -> None:
             return any(what in [str(v) for v in row] for row in state.rows(name))
 
     chain.visitor, chain.remains = visit, remains
+    if "FAULTS" in os.environ:
+        chain.faults = HERE / "faults.toml"
     chain.play_and_stop()
 
 

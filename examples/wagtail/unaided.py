@@ -92,6 +92,8 @@ def main(folder: Path, old: Path, new: Path, engine: str = "sqlite") -> None:
             return what in run(python, "manage.py", "shell", "-c", code, folder=lane)
 
         chain.visitor, chain.remains, chain.amend = note, remains, own_code
+        if "FAULTS" in os.environ:
+            chain.faults = HERE / "faults.toml"
         chain.play_and_stop()
 
 

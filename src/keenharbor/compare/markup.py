@@ -75,6 +75,10 @@ class Markup:
     def links(self) -> list[str]:
         return [link for block in self.blocks.values() for link in block.links]
 
+    def styles(self) -> frozenset[str]:
+        """The style sheets that it asks for, without what is asked behind them, which often is a version."""
+        return frozenset(bare for a in self.assets if (bare := a.partition("?")[0]).endswith(".css"))
+
     def images(self) -> list[str]:
         return [image for block in self.blocks.values() for image in block.images]
 

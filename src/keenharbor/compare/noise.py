@@ -97,6 +97,8 @@ def learn_noise(looks: Sequence[Look]) -> Noise:
             (_base(path), f"@form {f}") for m in variants for f in m.forms if any(f not in o.forms for o in variants)
         }
         on_page |= {(_base(path), f"@{a}") for a in ASPECTS if len({repr(getattr(m, a)) for m in variants}) > 1}
+        if len({m.styles() for m in variants}) > 1:
+            on_page.add((_base(path), "@styles"))
         if len({repr(s.headers) for s in seen if s.loads}) > 1:
             on_page.add((_base(path), "@headers"))
     counts = Counter(block for _, block in on_page if block[0] != "@")

@@ -84,10 +84,32 @@ def _assets(before: Look, after: Look, noise: Noise) -> Iterator[Observation]:
             yield Observation("file-broken", asset, Weight.DAMAGE, text)
         elif asset in before.files and asset in after.files and asset not in noise.files:
             yield from _file(asset, before.files[asset], after.files[asset])
+    for old, new in _asked_for_otherwise(before, after):
+        if old in before.files and new in after.files and not noise.files & {old, new}:
+            yield from _file(bare(new), before.files[old], after.files[new])
     for asset in sorted(after.assets.keys() - before.assets.keys()):
         if after.assets[asset] != 200:
             text = f"{asset} is asked for and does not load (status {after.assets[asset] or 'none'})"
             yield Observation("file-broken", asset, Weight.DAMAGE, text)
+
+
+def bare(asset: str) -> str:
+    """A file's path without what is asked behind it, which often is its version."""
+    return asset.partition("?")[0]
+
+
+def _asked_for_otherwise(before: Look, after: Look) -> Iterator[tuple[str, str]]:
+    """Files that are asked for with another query than before: both addresses."""
+    old, new = (
+        Counter(bare(a) for a in these) for these in (
+            before.assets.keys() - after.assets.keys(), after.assets.keys() - before.assets.keys()
+        )
+    )  # fmt: skip
+    came = {bare(a): a for a in after.assets.keys() - before.assets.keys()}
+    for asset in sorted(before.assets.keys() - after.assets.keys()):
+        path = bare(asset)
+        if old[path] == new[path] == 1:
+            yield asset, came[path]
 
 
 def _leading_to_live(after: Look, live: Collection[str]) -> Iterator[Observation]:
@@ -203,6 +225,7 @@ def _page(
         if before != after and _aged(before, versions) != after and not noise.covers_aspect(path, aspect):
             weight, text = _of_aspect(aspect, before, after)
             yield Observation(f"{aspect}-changed", aspect, weight, text, path, before, after)
+    yield from _styles(path, a, b, noise)
     yield from _blocks(path, a, b, noise, versions)
     yield from _forms(path, a, b, noise)
     yield from _stale(path, right, noise)
@@ -248,6 +271,14 @@ def _structured(path: str, a: Markup, b: Markup, noise: Noise, versions: Mapping
         elif after != before and _aged(before, versions) != after:
             text = f"what the page tells machines as {name} changed"
             yield Observation("structured-changed", name, Weight.DOUBT, text, path, *_excerpt(before, after))
+
+
+def _styles(path: str, a: Markup, b: Markup, noise: Noise) -> Iterator[Observation]:
+    """Style sheets that a page asks for no more, where none came for them."""
+    lost = sorted(a.styles() - b.styles())
+    if lost and not b.styles() - a.styles() and not noise.covers_aspect(path, "styles"):
+        text = f"the page asks for {plural(len(lost), 'style sheet')} no more: {', '.join(lost[:3])}"
+        yield Observation("styles-gone", "styles", Weight.DOUBT, text, path, ", ".join(lost), "")
 
 
 def _blocks(path: str, a: Markup, b: Markup, noise: Noise, versions: Mapping[str, str]) -> Iterator[Observation]:

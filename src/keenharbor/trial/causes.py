@@ -225,7 +225,8 @@ def _keys(finding: Finding) -> Iterator[tuple[str, ...]]:
     if finding.kind in ("check-failed", "log-in-failed") and finding.after:
         yield "failure", finding.after
     if finding.kind in ("rows-lost", "schema-gone"):
-        yield "table", finding.place.removeprefix("table ")
+        # What stands on a table goes with it.
+        yield "table", finding.place.removeprefix("table ").rpartition(" on ")[2].rpartition(".")[2]
     if finding.kind == "files":
         yield "files", finding.place.partition(" ")[0]
     area = area_of(finding)

@@ -93,6 +93,7 @@ class Halving:
     _looks: list[list[tuple[Look | None, frozenset[Identity]]]] = field(default_factory=list, repr=False)
     _asked: list[set[str]] = field(default_factory=list, repr=False)
     _followed: dict[Identity, tuple[int, int]] = field(default_factory=dict, repr=False)
+    _each: set[tuple[str, ...]] = field(default_factory=set, repr=False)
     _uncovered: dict[Identity, _Difference] = field(default_factory=dict, repr=False)
     _parents: set[tuple[str, ...]] = field(default_factory=set, repr=False)
     _shown_on: dict[tuple[Identity, int], str] = field(default_factory=dict, repr=False)
@@ -227,8 +228,9 @@ class Halving:
         groups: dict[tuple[str, ...], list[_Between]] = defaultdict(list)
         for one in waiting:
             groups[one.difference.group].append(one)
-        some = list(dict.fromkeys(o.difference.page for g in groups.values() for o in g[:_OF_A_GROUP]))[:_MOST_PAGES]
-        pages = list(dict.fromkeys((*some, *last_seen)))
+        some = [o.difference.page for k, g in groups.items() if k not in self._each for o in g[:_OF_A_GROUP]]
+        each = [o.difference.page for k, g in groups.items() if k in self._each for o in g]
+        pages = list(dict.fromkeys((*list(dict.fromkeys(some))[:_MOST_PAGES], *each, *last_seen)))
         self.clones += 1
         looked = self.look_at(number, pages, bool(last_seen))
         if looked is None:  # it does not start there
@@ -246,12 +248,15 @@ class Halving:
             if page and (known is None or known.end < number):
                 link = seen.page if seen.kind in BY_LINK else ""
                 self._uncovered[seen.identity] = _Difference(seen, page, number, self._shape(page), link)
-        for group in groups.values():
+        for key, group in groups.items():
             answers = [self._is_there(number, o.difference) for o in group]
             votes = [a for a in answers if a is not None]
+            common = sum(votes) * 2 > len(votes)
+            if common and group[0].difference.hides:
+                self._each.add(key)  # a page that is only taken to be gone would never be looked at
+                continue
             for one, answer in zip(group, answers, strict=True):
                 if answer is None and votes:
-                    common = sum(votes) * 2 > len(votes)
                     self._followed[one.difference.identity] = (one.low, number) if common else (number, one.high)
 
     def _note_all(self, between: Sequence[_Between]) -> None:

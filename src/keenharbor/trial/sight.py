@@ -7,6 +7,8 @@ from collections.abc import Iterator, Sequence
 
 from keenharbor.compare import Look, Observation
 from keenharbor.compare.look import LOGGED_IN
+from keenharbor.compare.markup import Markup
+from keenharbor.compare.pages import bare
 from keenharbor.trial.record import SeenStep
 
 AWAY = ("page-fails", "page-gone", "page-moved", "redirect", "redirect-loop")
@@ -39,12 +41,17 @@ def pages_showing(seen: Observation, before: Look, look: Look | None) -> Iterato
         yield seen.page
         return
     for path, page in before.pages.items():
+        now = look.pages.get(path) if look is not None else None
+        markups = [p.markup for p in (page, now) if p is not None and p.markup is not None]
         if seen.page:
-            now = look.pages.get(path) if look is not None else None
             if now is not None and now.markup is not None and seen.page in now.markup.links():
                 yield path
-        elif page.markup is not None and (seen.place in page.markup.assets or seen.place in page.markup.images()):
+        elif any(_asks_for(markup, seen.place) for markup in markups):
             yield path
+
+
+def _asks_for(markup: Markup, file: str) -> bool:
+    return any(bare(a) == bare(file) for a in (*markup.assets, *markup.images()))
 
 
 def out_of_sight_since(steps: Sequence[SeenStep], page: str, before: Look, start: int) -> int | None:
