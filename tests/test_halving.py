@@ -225,3 +225,34 @@ def test_a_trial_of_many_pages_lays_each_finding_to_its_step(tmp_path: Path) -> 
     by_page = {p: f["step"] for f in told["findings"] for p in f["pages"]}
     assert by_page == {"/n/33.html": "s1", "/n/50.html": "s2", "/": "s4", "/n/41.html": "s6"}, told["findings"]
     assert any("between the steps at most" in r and "of 71 pages" in r for r in told["remarks"])
+
+
+def test_of_pages_that_were_left_out_more_are_looked_at_where_others_of_their_kind_differ(tmp_path: Path) -> None:
+    pages = tmp_path / "site/pages"
+    (pages / "n").mkdir(parents=True)
+    (pages / "m").mkdir()
+    names = [f"{kind}/{n}.html" for kind in "nm" for n in range(45)]
+    links = "".join(f'<a href="/{n}">{n}</a>' for n in names)
+    (pages / "index.html").write_text('<title>Lane</title><p>All.</p><a href="/all.html">all</a>')
+    (pages / "all.html").write_text(f"<title>Every note</title>{links}")
+    for name in names:
+        (pages / name).write_text(f"<title>Note</title><p>One note of many, {name}.</p>")
+    site_file(
+        tmp_path, database={"engine": "none"}, look={"sitemaps": [], "limit": 50},
+        runtime={"name": "python", "version": "3", "launchers": {"3": sys.executable}},
+        serve={"command": ["{runtime}", "-m", "http.server", "--bind", "127.0.0.1", "-d", "pages", "{port}"]},
+    )  # fmt: skip
+    did = ["true", "for f in pages/n/*; do echo '<p>More.</p>' >> $f; done", "true"]
+    (tmp_path / "upgrade.toml").write_text(
+        'format = 1\n[plan]\nsite = "lane"\ncore = "1.0"\nruntime = "3"\n'
+        + "".join(
+            f'[[step]]\nname = "s{n}"\nkind = "command"\ncommand = ["sh", "-c", "{c}"]\nexpects = ["pages/**"]\n'
+            for n, c in enumerate(did)
+        )
+    )
+    harbor(tmp_path, "snapshot", "take")
+    told = harbor(tmp_path, "trial", "run", "--json", code=None).json
+    assert [f["step"] for f in told["findings"]] == ["s1"], told["findings"]
+    (finding,) = told["findings"]
+    assert set(finding["pages"]) == {f"/{n}" for n in names if n.startswith("n/")}
+    assert told["pages"] > 50 and any("not looked at ('limit' under [look])" in r for r in told["remarks"])

@@ -7,6 +7,7 @@ import itertools
 import random
 import struct
 import zlib
+from collections import Counter
 from collections.abc import Callable
 from typing import Any
 
@@ -32,6 +33,7 @@ from keenharbor.compare.crew import Crew
 from keenharbor.compare.findings import group, verdict_of
 from keenharbor.compare.look import make_checks
 from keenharbor.compare.markup import read_markup
+from keenharbor.compare.route import EACH, Kinds, Route
 from keenharbor.compare.sitemaps import places_in
 from keenharbor.compare.visitor import VisitError
 from keenharbor.site.model import CheckPart, CheckStep, LookPart
@@ -609,15 +611,15 @@ def test_pages_that_only_a_sitemap_lists_are_looked_at(pages: Pages) -> None:
 
 @given(st.binary(max_size=300))
 def test_what_is_no_sitemap_lists_nothing_and_breaks_nothing(data: bytes) -> None:
-    assert places_in(data) == ([], [])
+    assert places_in(data) == ({}, [])
     whole = sitemap("http://h/a").encode()
-    assert places_in(whole[: len(whole) - len(data) - 1])[0] in ([], ["http://h/a"])
+    assert places_in(whole[: len(whole) - len(data) - 1])[0] in ({}, {"http://h/a": ""})
 
 
 def test_a_sitemap_that_would_grow_without_end_is_left() -> None:
     bomb = '<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><urlset><url><loc>http://h/&b;</loc></url></urlset>'
-    assert places_in(bomb.encode()) == ([], [])
-    assert places_in(gzip.compress(b" " * 60_000_000)) == ([], [])
+    assert places_in(bomb.encode()) == ({}, [])
+    assert places_in(gzip.compress(b" " * 60_000_000)) == ({}, [])
 
 
 def test_pages_far_from_the_start_and_those_of_members_are_asked_for_less_often(
@@ -701,3 +703,39 @@ def test_as_many_connections_as_make_it_faster_whatever_single_answers_take(
     visiting = Timed(Visitor("http://127.0.0.1:9"), 4)
     assert len(list(visiting.each(lambda visitor, path: path, ["/x"] * 4000, lambda page: False))) == 4000
     assert least <= sum(used) / len(used) <= most
+
+
+def test_of_a_large_site_some_pages_of_each_kind_are_visited_and_those_first_that_changed_last() -> None:
+    part = LookPart(starts=["/"], limit=300)
+    days = {f"/post/{n}-a": f"2026-{1 + n % 12:02d}-{1 + n % 28:02d}" for n in range(9000)}
+    route = Route(part, ["/"], days)
+    linked = ["/about", *(f"/shop/{n}-b" for n in range(9000)), *(f"/shop/{n}-b/reviews" for n in range(2000))]
+    visited: list[str] = []
+    while len(visited) < part.limit:
+        for path in route.coming(min(7, part.limit - len(visited))):
+            visited.append(path)
+            if path == "/":
+                route.follow(path, None, read_markup("<a href=/about>a</a><a href=/shop/>b</a>", "http://h", path))
+            if path == "/shop/":
+                html = "".join(f"<a href='{p}'>x</a>" for p in linked)
+                route.follow(path, None, read_markup(html, "http://h", path))
+    assert len(set(visited)) == len(visited) == 300 and visited[:3] == ["/", "/about", "/shop/"]
+    of = Kinds()
+    kinds = Counter([of.of(p) for p in (*linked, *visited)][len(linked) :])
+    assert kinds["post/*"] > 40 and kinds["shop/*"] > 40 and sum(p.endswith("/reviews") for p in visited) > 40
+    posts = [p for p in visited if p.startswith("/post/")]
+    later = [days[p] for p in posts[EACH:]]
+    assert later == sorted(later, reverse=True) and later[0] == max(days[p] for p in days if p not in posts[:EACH])
+    assert len(route.left()) == len(days) + len(linked) + 2 - 300 and not set(route.left()) & set(visited)
+
+
+@pytest.mark.parametrize("said", [{"requests": 12}, {"minutes": 0.0005}])
+def test_a_look_keeps_to_its_budget_and_says_what_it_left_out(pages: Pages, said: dict[str, Any]) -> None:
+    names = [f"/n{n}" for n in range(60)]
+    pages.content |= {"/": "".join(f'<a href="{n}">x</a>' for n in names), **dict.fromkeys(names, "<p>One.</p>")}
+    with Visitor(pages.address) as visitor:
+        seen = take_look(visitor, LookPart(sitemaps=[], **said), samples=0)
+        sent = visitor.sent
+    assert seen.cut and len(seen.pages) + len(seen.left) == 61 and len(seen.pages) < 50
+    assert seen.spent == ("12 requests" if "requests" in said else "0.0005 minutes")
+    assert "requests" not in said or sent <= 12 + 10

@@ -29,6 +29,7 @@ from keenharbor.snapshot import Snapshot, find_snapshot
 from keenharbor.trial.accepted import DAYS, NEVER, AcceptedPart, accept, accepted_file, read_accepted
 from keenharbor.trial.causes import Entry, Noticed, entries
 from keenharbor.trial.culprits import RUNS, Culprits, find_culprits
+from keenharbor.trial.going_on import GoOn, go_on_from
 from keenharbor.trial.plan import Plan, on_plan, read_plan
 from keenharbor.trial.record import newest_record, read_record
 from keenharbor.trial.result import (
@@ -40,7 +41,7 @@ from keenharbor.trial.result import (
     list_trials,
     save_result,
 )
-from keenharbor.trial.runner import GoOn, TrialOptions, go_on_from, run_trial
+from keenharbor.trial.runner import TrialOptions, run_trial
 from keenharbor.trial.sums import write_sums
 
 LONG = 8

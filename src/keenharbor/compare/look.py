@@ -6,11 +6,9 @@ from __future__ import annotations
 import contextlib
 import io
 import os
-import re
 import secrets
 import time
-from collections import Counter, deque
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
@@ -24,6 +22,7 @@ from keenharbor.base.text import today
 from keenharbor.compare.crew import TOO_MUCH, Crew
 from keenharbor.compare.markup import Markup, read_markup
 from keenharbor.compare.reasons import reason_in, title_in
+from keenharbor.compare.route import Budget, Route
 from keenharbor.compare.sitemaps import listed_pages
 from keenharbor.compare.visitor import Answer, VisitError, Visitor
 from keenharbor.site.model import CheckPart, CheckStep, LookPart
@@ -37,7 +36,6 @@ TIMED_PAGES = 40
 """So many pages, those nearest to the start, are visited as often as response times want it; the others, and all that
 only members see, `FEW` times, which is what noise wants."""
 FEW = 2
-QUERY_VARIANTS = 2
 """Of addresses that differ only in their query, so many are looked at: more are traps more often than pages."""
 
 
@@ -85,7 +83,8 @@ class FileSeen:
 class Look:
     """What was seen at one time: pages by path (those that only a member sees with `LOGGED_IN` behind it), status and
     content of images and other files, scripted visits, why nobody could log in (None: somebody did, or none was to);
-    ``cut`` says that there were more pages than were to be looked at."""
+    ``cut`` says that there were more pages than were to be looked at, ``left`` which (as far as they are known), and
+    ``spent`` what ended the look before its limit of pages did."""
 
     address: str
     pages: dict[str, PageSeen] = field(default_factory=dict)
@@ -94,6 +93,8 @@ class Look:
     checks: dict[str, CheckSeen] = field(default_factory=dict)
     log_in_problem: str | None = None
     cut: bool = False
+    left: list[str] = field(default_factory=list)
+    spent: str = ""
 
 
 @dataclass(frozen=True)
@@ -137,14 +138,16 @@ def take_look(
     visits = _Visits(samples, served, learn, noise, timed, far or Far(served=served))
     known = [p for p in (also if only is None else only) if not p.endswith(LOGGED_IN)]
     members = [p.removesuffix(LOGGED_IN) for p in (also if only is None else only) if p.endswith(LOGGED_IN)]
-    listed = listed_pages(visitor, part.sitemaps) if part.sitemaps and only is None else []
-    starts = [*part.starts, *known]
+    listed = listed_pages(visitor, part.sitemaps) if part.sitemaps and only is None else {}
+    starts, budget = [*part.starts, *known], Budget.of(part)
     if only is not None:
         starts, most = known, (0 if new_to is None else MOST_NEW)
         part = part.model_copy(update={"starts": known, "limit": len(only) + most})
-    leads = _leads_of(new_to) if new_to is not None else None
-    _walk_pages(look, visitor, part, starts, visits, "", listed, leads)
-    if log_in is not None and (members or only is None):
+    leads = _leads_of(new_to) if new_to is not None else ()
+    will_log_in = log_in is not None and bool(members or only is None)
+    route = Route(part, starts, listed, leads)
+    _walk_pages(look, visitor, part, route, visits, "", budget.share(_FOR_VISITORS) if will_log_in else budget)
+    if log_in is not None and will_log_in:
         visitor.forget()
         landed: list[str] = []
         look.log_in_problem = run_check(visitor, log_in, mail_to, landed)
@@ -152,7 +155,9 @@ def take_look(
             starts = [*landed[-1:], *part.starts, *members] if only is None else members
             # Without noise to be learnt once is enough: a page that still changes is visited until it does not.
             far = Far(visits.far.samples if learn else 1, served=False)
-            _walk_pages(look, visitor, part, starts, replace(visits, timed=False, far=far), LOGGED_IN, (), leads)
+            route = Route(part, starts, {}, leads, member=True)
+            _walk_pages(look, visitor, part, route, replace(visits, timed=False, far=far), LOGGED_IN, budget)
+    look.spent = budget.spent
     look.checks = make_checks(visitor, checks, mail_to)
     return look
 
@@ -161,9 +166,6 @@ def member_cookies(visitor: Visitor, log_in: CheckPart, mail_to: Callable[[], Se
     """What a member is known by after the scripted visit ``log_in``; nothing when it fails."""
     visitor.forget()
     return visitor.cookies if run_check(visitor, log_in, mail_to) is None else {}
-
-
-_ENDS_A_VISIT = re.compile(r"(?i)(log|sign)[-_]?(out|off)|delete|remove|unsubscribe|cancel")
 
 
 @dataclass(frozen=True)
@@ -187,50 +189,17 @@ class _Visits:
 
 
 def _walk_pages(
-    look: Look, visitor: Visitor, part: LookPart, starts: Sequence[str], visits: _Visits, mark: str,
-    listed: Sequence[str] = (), known: Collection[str] | None = None,
+    look: Look, visitor: Visitor, part: LookPart, route: Route, visits: _Visits, mark: str, budget: Budget
 ) -> None:  # fmt: skip
-    """Follow the links from ``starts``, within the limit, but for those that are ``known``; pages are noted with
-    ``mark`` behind their path. Pages that are only ``listed`` come last; the first ones are ``timed``."""
-    queue = deque(dict.fromkeys(starts))
-    queued = {*queue, *(known or ())}
+    """Visit the pages of a route, within the limit and the budget; they are noted with ``mark`` behind their path. The
+    first ones are timed."""
     seen = 0
-    variants = Counter(path.split("?", 1)[0] for path in queue if "?" in path)
-    left = deque(p for p in listed if part.follows(p))
-
-    def coming(most: int) -> list[str]:
-        """The next pages; what is only listed when nothing else is left."""
-        if queue:
-            return [queue.popleft() for _ in range(min(most, len(queue)))]
-        taken = list[str]()
-        while left and len(taken) < most:
-            if (path := left.popleft()) not in queued:
-                queued.add(path)
-                taken.append(path)
-        return taken
-
-    def follow(page: PageSeen) -> None:
-        found = [page.redirect] if page.redirect and page.redirect.startswith("/") else []
-        if page.markup is not None:
-            found += page.markup.links()
-        for link in found:
-            if link in queued or not part.follows(link):
-                continue
-            if mark and _ENDS_A_VISIT.search(link):
-                continue
-            base = link.split("?", 1)[0]
-            if "?" in link:
-                variants[base] += 1
-                if variants[base] > QUERY_VARIANTS:
-                    continue
-            queued.add(link)
-            queue.append(link)
-
     with contextlib.closing(Crew(visitor, part.connections, part.pause)) as crew:
-        while seen < part.limit:
+        while seen < part.limit and not budget.is_spent(visitor):
             # Those that are timed are visited one after another: else the times would mean nothing.
             alone = visits.timed and seen < TIMED_PAGES and not mark
-            paths = coming(1 if alone or not seen else min(_AT_ONCE, part.limit - seen))
+            most = _AT_ONCE if budget.is_open else _AT_ONCE_OF_A_BUDGET
+            paths = route.coming(1 if alone or not seen else min(most, part.limit - seen))
             if not paths:
                 break
             known_by = visitor.cookies
@@ -239,13 +208,17 @@ def _walk_pages(
             for path, page in zip(paths, pages, strict=True):
                 look.pages[path + mark] = page
                 seen += 1
-                follow(page)
+                route.follow(path, page.redirect, page.markup)
                 _add_files(look, crew, page)
             if mark and any(visitor.cookies.get(n) != v for n, v in known_by.items()):
                 crew.stay_alone()  # a session that is renewed with each answer is one visitor's
-    look.cut = look.cut or bool(queue) or any(p not in queued for p in left)
+    look.left += [path + mark for path in route.left()]
+    look.cut = look.cut or bool(look.left)
 
 
+_AT_ONCE_OF_A_BUDGET = 10
+_FOR_VISITORS = 0.6
+"""So large a part of a budget is for the pages that anybody sees, where those of members follow."""
 _AT_ONCE = 100
 MOST_NEW = 30
 """So many pages are visited that are new to an earlier look, where only some are looked at."""

@@ -22,9 +22,11 @@ class _Refused(Exception):
     """What no sitemap has."""
 
 
-def places_in(data: bytes) -> tuple[list[str], list[str]]:
-    """What a sitemap lists: pages, and further sitemaps; as far as it can be read. It may be packed with gzip."""
-    pages: list[str] = []
+def places_in(data: bytes) -> tuple[dict[str, str], list[str]]:
+    """What a sitemap lists: pages, each with the day of its last change as it stands there (empty where none does), and
+    further sitemaps; as far as it can be read. It may be packed with gzip."""
+    pages: dict[str, str] = {}
+    place = ""
     sitemaps: list[str] = []
     path: list[str] = []
     text: list[str] = []
@@ -34,8 +36,17 @@ def places_in(data: bytes) -> tuple[list[str], list[str]]:
         text.clear()
 
     def end(name: str) -> None:
-        if path[-1] == "loc" and len(path) > 1 and path[-2] in ("url", "sitemap"):
-            (pages if path[-2] == "url" else sitemaps).append("".join(text).strip())
+        nonlocal place
+        above = path[-2] if len(path) > 1 else ""
+        if path[-1] == "loc" and above == "url":
+            place = "".join(text).strip()
+            pages.setdefault(place, "")
+        elif path[-1] == "loc" and above == "sitemap":
+            sitemaps.append("".join(text).strip())
+        elif path[-1] == "lastmod" and above == "url" and place:
+            pages[place] = "".join(text).strip()
+        elif path[-1] == "url":
+            place = ""
         path.pop()
         if len(pages) >= MOST_PAGES:
             raise _Refused
@@ -58,10 +69,10 @@ def _unpacked(data: bytes) -> bytes:
     return zlib.decompressobj(wbits=31).decompress(data, _LARGEST)
 
 
-def listed_pages(visitor: Visitor, sitemaps: Sequence[str]) -> list[str]:
-    """The sitemaps of the site that are there, and the pages of it that they list: paths. Addresses elsewhere do not
-    count."""
-    queue, found, there = deque(sitemaps), dict[str, None](), list[str]()
+def listed_pages(visitor: Visitor, sitemaps: Sequence[str]) -> dict[str, str]:
+    """The sitemaps of the site that are there, and the pages of it that they list: paths, each with the day of its last
+    change where that is said. Addresses elsewhere do not count."""
+    queue, found, there = deque(sitemaps), dict[str, str](), list[str]()
     try:
         robots = visitor.get("/robots.txt")
         if robots.status == 200:
@@ -83,9 +94,10 @@ def listed_pages(visitor: Visitor, sitemaps: Sequence[str]) -> list[str]:
         pages, more = places_in(answer.content)
         if pages or more:
             there.append(path)
-            found |= dict.fromkeys(_paths(pages, visitor.address))
+            for page, changed in pages.items():
+                found |= dict.fromkeys(_paths([page], visitor.address), changed)
             queue.extend(_paths(more, visitor.address))
-    return [*there, *(p for p in found if p not in there)]
+    return dict.fromkeys(there, "") | {p: changed for p, changed in found.items() if p not in there}
 
 
 def _paths(places: Sequence[str], address: str) -> list[str]:

@@ -96,6 +96,12 @@ class Visitor:
         self._timeout = timeout
         self._connection: http.client.HTTPConnection | None = None
         self._cookies: dict[str, str] = {}
+        self._count = [0]
+
+    @property
+    def sent(self) -> int:
+        """How many requests were sent by this visitor and those who are `another`."""
+        return self._count[0]
 
     def __enter__(self) -> Visitor:
         return self
@@ -109,6 +115,7 @@ class Visitor:
         """One more, known by the same cookies from here on each for itself."""
         made = Visitor(self.address, self.own_headers, self._timeout)
         made.remember(self._cookies)
+        made._count = self._count
         return made
 
     def close(self) -> None:
@@ -172,6 +179,7 @@ class Visitor:
                 )
             else:
                 self._connection = http.client.HTTPConnection(self._host, self._port, timeout=self._timeout)
+        self._count[0] += 1
         self._connection.response_class = self._timed  # type: ignore[assignment]
         self._connection.request(method, path, body, dict(headers))
         response = self._connection.getresponse()

@@ -349,8 +349,10 @@ class LookPart(Part):
     the pages are walked once more on clones, as a member sees them; with ``pictures`` trials look with a browser, too.
     Pages that only ``sitemaps`` list (and those that robots.txt names) are looked at last. Those that are not timed are
     visited over ``connections`` at most, as far as that is quicker for the site; with a ``pause`` (seconds) one after
-    another, and slowly: for hosts that refuse more. Paths are those behind the host; of a site whose address has a path
-    they begin with it, as does all that is looked at (``inside``)."""
+    another, and slowly: for hosts that refuse more. One look takes no longer than so many ``minutes`` and sends no more
+    than so many ``requests``: where there are more pages, some of each kind of address stand for all. Paths are those
+    behind the host; of a site whose address has a path they begin with it, as does all that is looked at
+    (``inside``)."""
 
     starts: list[Text] = ["/"]
     inside: Text = "/"
@@ -361,6 +363,8 @@ class LookPart(Part):
     pictures: bool = False
     connections: Annotated[int, Field(ge=1, le=16)] = 4
     pause: Annotated[float, Field(ge=0, le=60)] = 0.0
+    minutes: Annotated[float, Field(gt=0)] | None = None
+    requests: Annotated[int, Field(ge=1)] | None = None
 
     def follows(self, link: str) -> bool:
         """Whether a link leads to a page that may be looked at."""

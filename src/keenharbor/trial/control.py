@@ -15,8 +15,9 @@ from keenharbor.clone.clone import Clone
 from keenharbor.clone.facts import TRIAL_PURPOSE
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.clone.making import make_clone
-from keenharbor.compare import Look, Noise, Observation, compare_pages
-from keenharbor.compare.look import TIMED_PAGES, Far, PageSeen
+from keenharbor.compare import Look, Noise, Observation, Weight, compare_pages
+from keenharbor.compare.look import LOGGED_IN, TIMED_PAGES, Far, PageSeen
+from keenharbor.compare.route import Kinds
 from keenharbor.site.feed import Feed
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot
@@ -24,6 +25,8 @@ from keenharbor.trial.stage import Stage
 
 CONTROL_PURPOSE = f"{TRIAL_PURPOSE}control"
 FINAL_SAMPLES = 8
+MOST_ADDED = 60
+"""So many pages are looked at beside, where others of their kind differ."""
 _LOOKED_AT_OFTEN, _OFTEN = 40, 4
 """Of pages that are not what they were so many are visited so often on the control: what differs by itself shows."""
 
@@ -129,3 +132,21 @@ def not_by_the_clock(
 def by_the_clock(before: Look, control: Look, noise: Noise) -> set[tuple[str, str, str]]:
     """Identities of what differs on the control from what was there at the beginning."""
     return {o.identity for o in compare_pages(before, control, noise)}
+
+
+def pages_to_add(before: Look, observations: Sequence[Observation]) -> list[str]:
+    """Pages that no look was at, of the kinds of address on which there are differences that are more than notes."""
+    kinds = Kinds()
+
+    def kind_of(path: str) -> str:
+        bare = path.removesuffix(LOGGED_IN)
+        return kinds.of(bare) + path[len(bare) :]
+
+    for path in (*before.pages, *before.left):
+        kind_of(path)  # only then what varies is told
+    differing = {kind_of(o.page) for o in observations if o.page in before.pages and o.weight is not Weight.NOTE}
+    chosen: dict[str, list[str]] = {}
+    for path in before.left:
+        if (kind := kind_of(path)) in differing:
+            chosen.setdefault(kind, []).append(path)
+    return [p for pages in chosen.values() for p in pages[: max(1, MOST_ADDED // len(chosen))]][:MOST_ADDED]

@@ -84,6 +84,10 @@ class TrialRecord:
         self.steps.append(seen)
         _write(self.folder / f"seen/{len(self.steps)}.zst", seen)
 
+    def change_before(self) -> None:
+        """Note anew what is known of the unchanged clone."""
+        _write(self.folder / "seen/before.zst", self.before)
+
     def change(self, number: int) -> None:
         """Note anew what is known of a step (by its number, from 0)."""
         _write(self.folder / f"seen/{number + 1}.zst", self.steps[number])

@@ -64,6 +64,12 @@ class Unseen:
         before = self.record.before
         if self.not_timed:
             yield f"timing: {plural(self.not_timed, 'page')} beyond the first {TIMED_PAGES} not timed"
+        if before.look.left:
+            why = f"the look ended after {before.look.spent}" if before.look.spent else "'limit' under [look]"
+            yield (
+                f"{plural(len(before.look.left), 'page')} that links or sitemaps name not looked at ({why}): some of "
+                "each kind of address stand for them, and more of a kind on which something differs"
+            )
         partial = [s.look for s in self.record.steps if s.partial and s.look is not None]
         if partial:
             most = max(len(look.pages) for look in partial)

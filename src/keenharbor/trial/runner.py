@@ -10,7 +10,7 @@ from pathlib import Path
 
 from keenharbor import __version__
 from keenharbor.base.durable import private_folder, remove_folder, write_plain
-from keenharbor.base.errors import KeenHarborError, UsageError
+from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import duration, now, plural, stamp
 from keenharbor.clone.clone import Clone
@@ -40,9 +40,11 @@ from keenharbor.trial.control import (
     look_at_both,
     look_at_the_end,
     not_by_the_clock,
+    pages_to_add,
 )
 from keenharbor.trial.fresh import brought_by, restore_rows, schema_when_fresh, unlike_fresh
 from keenharbor.trial.gallery import Gallery
+from keenharbor.trial.going_on import GoOn
 from keenharbor.trial.halving import Halving
 from keenharbor.trial.isolation import isolation_of, of_isolation, traces_of_live
 from keenharbor.trial.observing import Laid, laid_of_pages, laid_of_steps, of_log, of_step, passing, unconfirmed
@@ -54,8 +56,6 @@ from keenharbor.trial.record import (
     TrialRecord,
     as_plain,
     forget_older,
-    read_record,
-    steps_in_common,
 )
 from keenharbor.trial.remarks import Unseen
 from keenharbor.trial.result import TOOL, StepRecord, TrialResult, WayBackTried, save_result
@@ -81,37 +81,6 @@ class TrialOptions:
     port: int | None = None
     pictures: bool = False
     spare: frozenset[str] = frozenset()
-
-
-@dataclass(frozen=True)
-class GoOn:
-    """An earlier trial to go on with: its record, and how many of its steps stand."""
-
-    record: TrialRecord
-    kept: int
-
-
-def go_on_from(work: Path, trial: str, plan: Plan, step: str | None = None) -> GoOn:
-    """How a trial can be gone on with after the plan was corrected: behind the last step that stands as it was and went
-    well; or before ``step``, when the steps before that one stand. Raises `UsageError` when there is nothing to go on
-    with."""
-    record = read_record(work / "trials" / trial)
-    steps = [as_plain(s) for s in plan.step]
-    common = steps_in_common(record, steps)
-    if step is None:
-        if common == len(steps):
-            raise UsageError("every step of the plan was carried out in this trial", advice="keenharbor trial show")
-        return GoOn(record, common)
-    names = [s.name for s in plan.step]
-    if step not in names:
-        raise UsageError(f"the plan has no step '{step}'", advice="keenharbor plan show")
-    if names.index(step) > common:
-        first = names[common]
-        raise UsageError(
-            f"trial {trial} has not carried out '{first}' as the plan has it now, or it failed",
-            advice=f"keenharbor trial run --from {first}",
-        )
-    return GoOn(record, names.index(step))
 
 
 def run_trial(
@@ -470,6 +439,34 @@ class _Rehearsal:
             seen.observations = not_by_the_clock(
                 seen.observations, control, seen.look, noise, versions, live, earlier, secrets, self.before.pages
             )
+            self._look_further(seen, noise, versions)
+
+    def _look_further(self, seen: SeenStep, noise: Noise, versions: dict[str, str]) -> None:
+        """Where pages differ, look at more of their kind that were left out, on both clones: what the control says is
+        what they said before."""
+        assert seen.look is not None
+        more = pages_to_add(self.before, seen.observations)
+        if not more:
+            return
+        self._progress.note(f"{plural(len(more), 'page')} more, of the kinds that differ")
+        mine, theirs = look_at_both(
+            self.stage,
+            self._control,
+            lambda s: s.look((), samples=1, noise=noise, only=more, checks=False, timed=False),
+        )
+        if theirs is None:
+            return
+        seen.look.pages |= {p: page for p, page in mine.pages.items() if p in theirs.pages}
+        self.before.pages |= {p: page for p, page in theirs.pages.items() if p in mine.pages}
+        self.before.left = [p for p in self.before.left if p not in theirs.pages]
+        self.record.change_before()
+        for step in self.record.steps:
+            if step.look is not None:
+                step.partial = step.look.cut = True  # it was not at these pages
+        mine.cut = theirs.cut = True
+        live, secrets = [self._live.address], secret_values(self._live)
+        found = compare_pages(theirs, mine, noise, versions, live, secrets)
+        seen.observations += [o for o in found if o.page in more]
 
     def _take_pictures(self, seen: SeenStep, earlier: SeenStep | None) -> None:
         before = self.record.before

@@ -12,6 +12,7 @@ from collections.abc import Collection, Sequence
 
 from keenharbor.compare import Look
 from keenharbor.compare.look import LOGGED_IN, PageSeen
+from keenharbor.compare.route import plain_parts
 from keenharbor.trial.record import as_plain
 from keenharbor.trial.steps import StepBase
 
@@ -51,15 +52,11 @@ def _forms(page: PageSeen) -> tuple[str, ...]:
     return tuple(sorted(page.markup.forms)) if page.markup is not None else ()
 
 
-def _plain(path: str) -> list[str]:
-    return ["#" if part.isdigit() else part for part in path.split("?", 1)[0].strip("/").split("/")]
-
-
 def parents_of(paths: Collection[str]) -> set[tuple[str, ...]]:
     """Beginnings of addresses below which several pages stand."""
     below: Counter[tuple[str, ...]] = Counter()
     for bare in {p.removesuffix(LOGGED_IN).split("?", 1)[0] for p in paths}:
-        parts = tuple(_plain(bare))
+        parts = tuple(plain_parts(bare))
         below.update(parts[:end] for end in range(1, len(parts)))
     return {begin for begin, count in below.items() if count > 1}
 
@@ -68,7 +65,7 @@ def shape(path: str, parents: Collection[tuple[str, ...]]) -> str:
     """The kind of an address: ``#`` for numbers, ``*`` for names below which nothing stands, the names of what is asked
     for without what it is."""
     bare = path.removesuffix(LOGGED_IN)
-    parts = _plain(bare)
+    parts = plain_parts(bare)
     told = [p if p in ("", "#") or tuple(parts[: n + 1]) in parents else "*" for n, p in enumerate(parts)]
     query = sorted(q.split("=", 1)[0] for q in bare.partition("?")[2].split("&") if q)
     return "/".join(told) + ("?" + "&".join(query) if query else "") + (LOGGED_IN if bare != path else "")
