@@ -136,7 +136,7 @@ def _pace(done: int, total: int, unit: str, seconds: float) -> str:
     parts = [f"{100 * min(done, total) // total} %"] if total else []
     if seconds > 0.5 and done:
         rate = done / seconds
-        parts.append(f"{size(rate)}/s" if unit == "byte" else f"{rate:,.0f} {unit}s/s")
+        parts.append(f"{size(rate)}/s" if unit == "byte" else f"{rate:,.{0 if rate >= 10 else 1}f} {unit}s/s")
         if total > done:
             parts.append(f"{duration((total - done) / rate)} left")
     return "  ".join(parts)

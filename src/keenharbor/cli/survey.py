@@ -70,7 +70,7 @@ def survey(
         from keenharbor.compare.health import look_at_health
 
         session.progress.stage("visiting the live pages")
-        health = look_at_health(site.address, site.model.look)
+        health = look_at_health(site.address, site.model.look, session.progress)
     told["health"] = health.as_json() if health is not None else None
     if save:
         session.progress.note(f"kept as {keep_survey(site.work, told)}")

@@ -74,11 +74,11 @@ def drill(live: SiteView, snapshot: Snapshot, progress: Progress) -> Drilled:
             return _failed(snapshot, began, restored, error)
         progress.stage("looking at its pages")
         then = remembered(snapshot)
-        first = _look(live, clone.address, tuple(then))
+        first = _look(live, clone.address, tuple(then), progress)
         progress.stage("comparing with live")
-        theirs, without = _look_at_live(live, tuple(first.pages))
+        theirs, without = _look_at_live(live, tuple(first.pages), progress)
         # The checks write, so they come last.
-        second = _look(live, clone.address, tuple(first.pages), mailbox)
+        second = _look(live, clone.address, tuple(first.pages), progress, mailbox)
         result = _judge(snapshot, restored, began, second, [first, second], theirs, without, then)
     return _recorded(snapshot, result)
 
@@ -94,23 +94,25 @@ def _recorded(snapshot: Snapshot, result: Drilled) -> Drilled:
     return result
 
 
-def _look(live: SiteView, address: str, also: tuple[str, ...], mailbox: Mailbox | None = None) -> Look:
+def _look(
+    live: SiteView, address: str, also: tuple[str, ...], progress: Progress, mailbox: Mailbox | None = None
+) -> Look:
     """A look at the site at ``address``; with a ``mailbox``, its checks are made too, also those that write."""
     with Visitor(address) as visitor:
         return take_look(
-            visitor, live.model.look, also=also, samples=SAMPLES, served=False, learn=True,
+            visitor, live.model.look, also=also, samples=SAMPLES, served=False, learn=True, progress=progress,
             checks=live.model.check if mailbox is not None else (),
             mail_to=lambda: [a for m in mailbox.messages for a in m.to] if mailbox is not None else [],
         )  # fmt: skip
 
 
-def _look_at_live(live: SiteView, seen: tuple[str, ...]) -> tuple[list[Look], str]:
+def _look_at_live(live: SiteView, seen: tuple[str, ...], progress: Progress) -> tuple[list[Look], str]:
     """Two looks at live, for what changes by itself; nothing and the reason where it does not answer."""
-    one = _look(live, live.address, seen)
+    one = _look(live, live.address, seen, progress)
     start = next(iter(one.pages.values()), None)
     if start is None or not start.loads:
         return [], "live does not answer"
-    return [one, _look(live, live.address, seen)], ""
+    return [one, _look(live, live.address, seen, progress)], ""
 
 
 def _judge(

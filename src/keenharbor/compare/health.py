@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
 
+from keenharbor.base.progress import Progress
 from keenharbor.compare.look import Look, take_look
 from keenharbor.compare.visitor import Visitor
 from keenharbor.site.model import LookPart
@@ -40,10 +41,10 @@ class Health:
         }
 
 
-def look_at_health(address: str, part: LookPart) -> Health:
+def look_at_health(address: str, part: LookPart, progress: Progress | None = None) -> Health:
     """Visit the site as any visitor would; nothing is submitted. Never raises for what the site does wrong."""
     with Visitor(address) as visitor:
-        return health_of(take_look(visitor, part, samples=0, served=False))
+        return health_of(take_look(visitor, part, samples=0, served=False, progress=progress))
 
 
 def health_of(look: Look) -> Health:

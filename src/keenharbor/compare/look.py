@@ -18,6 +18,7 @@ from urllib.parse import urlencode, urljoin, urlsplit
 from blake3 import blake3
 from selectolax.lexbor import LexborHTMLParser
 
+from keenharbor.base.progress import Progress, Silent
 from keenharbor.base.text import today
 from keenharbor.compare.crew import TOO_MUCH, Crew
 from keenharbor.compare.markup import Markup, read_markup
@@ -123,6 +124,7 @@ def take_look(
     far: Far | None = None,
     only: Sequence[str] | None = None,
     new_to: Look | None = None,
+    progress: Progress | None = None,
 ) -> Look:
     """Look at every page that can be reached from the starts, at the paths ``also``, and at those that sitemaps list.
 
@@ -146,7 +148,8 @@ def take_look(
     leads = _leads_of(new_to) if new_to is not None else ()
     will_log_in = log_in is not None and bool(members or only is None)
     route = Route(part, starts, listed, leads)
-    _walk_pages(look, visitor, part, route, visits, "", budget.share(_FOR_VISITORS) if will_log_in else budget)
+    for_visitors = budget.share(_FOR_VISITORS) if will_log_in else budget
+    _walk_pages(look, visitor, part, route, visits, "", for_visitors, progress or Silent())
     if log_in is not None and will_log_in:
         visitor.forget()
         landed: list[str] = []
@@ -156,7 +159,16 @@ def take_look(
             # Without noise to be learnt once is enough: a page that still changes is visited until it does not.
             far = Far(visits.far.samples if learn else 1, served=False)
             route = Route(part, starts, {}, leads, member=True)
-            _walk_pages(look, visitor, part, route, replace(visits, timed=False, far=far), LOGGED_IN, budget)
+            _walk_pages(
+                look,
+                visitor,
+                part,
+                route,
+                replace(visits, timed=False, far=far),
+                LOGGED_IN,
+                budget,
+                progress or Silent(),
+            )
     look.spent = budget.spent
     look.checks = make_checks(visitor, checks, mail_to)
     return look
@@ -189,7 +201,8 @@ class _Visits:
 
 
 def _walk_pages(
-    look: Look, visitor: Visitor, part: LookPart, route: Route, visits: _Visits, mark: str, budget: Budget
+    look: Look, visitor: Visitor, part: LookPart, route: Route, visits: _Visits, mark: str, budget: Budget,
+    progress: Progress,
 ) -> None:  # fmt: skip
     """Visit the pages of a route, within the limit and the budget; they are noted with ``mark`` behind their path. The
     first ones are timed."""
@@ -210,6 +223,7 @@ def _walk_pages(
                 seen += 1
                 route.follow(path, page.redirect, page.markup)
                 _add_files(look, crew, page)
+                progress.advance(seen, min(part.limit, seen + route.waiting), "page")
             if mark and any(visitor.cookies.get(n) != v for n, v in known_by.items()):
                 crew.stay_alone()  # a session that is renewed with each answer is one visitor's
     look.left += [path + mark for path in route.left()]

@@ -97,6 +97,11 @@ class Route:
             self._menus += in_menu
             self._put(link, at_once=in_menu)
 
+    @property
+    def waiting(self) -> int:
+        """How many pages are known and to come."""
+        return len(self._next) + sum(map(len, self._later.values()))
+
     def left(self) -> list[str]:
         """The pages that are known of and were not visited."""
         listed = (p for p in self._listed if p not in self._seen and self._part.follows(p))

@@ -207,7 +207,7 @@ def _change_live(
     progress: Progress, ask: Callable[[str], None] | None, beside: Beside | None, began: float,
 ) -> CutoverResult:  # fmt: skip
     why = f"before the cutover of trial {trial.id}"
-    looks = LiveLooks(site, trial)
+    looks = LiveLooks(site, trial, progress=progress)
     progress.stage("looking at live, while visitors are served")
     looks.before(work.step)
     newest = newest_whole(list_snapshots(store, site.name)) or since

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
+from keenharbor.base.progress import Progress, Silent
 from keenharbor.base.text import shorten
 from keenharbor.compare import (
     Finding,
@@ -94,6 +95,7 @@ class LiveLooks:
     behind: Look = field(init=False)
     noise: Noise = field(init=False)
     chosen: tuple[str, ...] = ()
+    progress: Progress = field(default_factory=Silent)
 
     def before(self, steps: Sequence[StepBase]) -> None:
         """Every page, twice, while visitors are served. Raises `KeenHarborError` where none loads."""
@@ -152,7 +154,7 @@ class LiveLooks:
         with Visitor(site.address, headers) as visitor:
             look = take_look(
                 visitor, part, also=also, samples=SAMPLES, checks=checks, learn=learn,
-                far=Far(SAMPLES if learn else 1),
+                far=Far(SAMPLES if learn else 1), progress=self.progress,
             )  # fmt: skip
         look.cut = look.cut or bool(only)
         return look

@@ -92,7 +92,12 @@ def _verify(store: Store, progress: Progress) -> tuple[Verification, set[ObjectI
     if not store.read_me_is_right():
         result.damages.append("READ ME.txt: it was not what the tool writes, and was written anew")
     progress.stage("reading every object")
+    sizes = {file: file.stat().st_size for file in store.pack_files()}
+    whole, begun = sum(sizes.values()), dict[Path, int]()
     for file, item in store.check():
+        if file in sizes and file not in begun:  # those before it are read
+            progress.advance(sum(begun.values()), whole, "byte")
+            begun[file] = sizes[file]
         if isinstance(item, Damage):
             if file.suffix == ".pack":
                 packs.add(file)

@@ -259,7 +259,7 @@ class _Rehearsal:
             environment=True,
             was_at=was_at,
         )  # fmt: skip
-        self.stage = Stage(self._live, self._clone, self._mailbox, self._feed, self._options.ask)
+        self.stage = Stage(self._live, self._clone, self._mailbox, self._feed, self._options.ask, self._progress)
 
     def _look_before(self) -> None:
         """Look twice at the unchanged clone (at the control beside it), and learn what is noise."""

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Collection, Sequence
 
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.base.progress import Silent
+from keenharbor.base.progress import Progress, Silent
 from keenharbor.base.text import size
 from keenharbor.clone.clone import Clone
 from keenharbor.clone.mailbox import Mailbox, Message, kept_in
@@ -25,7 +25,11 @@ Ask = Callable[[str], None]
 class Stage:
     """A clone, its mail box, and the feed from which steps take packages. ``ask`` shows a person what to do."""
 
-    def __init__(self, live: SiteView, clone: Clone, mailbox: Mailbox, feed: Feed, ask: Ask | None = None) -> None:
+    def __init__(
+        self, live: SiteView, clone: Clone, mailbox: Mailbox, feed: Feed, ask: Ask | None = None,
+        progress: Progress | None = None,
+    ) -> None:  # fmt: skip
+        self._progress = progress
         self.live, self.clone, self.mailbox, self.feed, self.ask = live, clone, mailbox, feed, ask
 
     def _mail_to(self) -> list[str]:
@@ -47,7 +51,7 @@ class Stage:
             return take_look(
                 visitor, model.look, also=also, samples=samples, learn=learn, noise=noise, log_in=model.log_in,
                 checks=model.check if checks else (), mail_to=self._mail_to, timed=timed, far=far,
-                only=None if only is None else list(only), new_to=new_to,
+                only=None if only is None else list(only), new_to=new_to, progress=self._progress,
             )  # fmt: skip
 
     def member_cookies(self) -> dict[str, str]:

@@ -94,20 +94,21 @@ def compare_states(live: SiteView, left: str, right: str, progress: Progress, *,
         noise, count = Noise(), None
         if pages and a.address and b.address:
             progress.stage(f"looking at {a.name}, twice")
-            first, second = _look(live, a.address), _look(live, a.address)
+            first, second = _look(live, a.address, progress), _look(live, a.address, progress)
             progress.stage(f"looking at {b.name}, twice")
-            third, fourth = _look(live, b.address, second), _look(live, b.address, second)
+            third, fourth = (_look(live, b.address, progress, second) for _ in range(2))
             noise = learn_noise([first, second]) | learn_noise([third, fourth])
             seen += compare_pages(second, fourth, noise)
             count = len(second.pages)
         return Compared(a.name, b.name, tuple(group((o, None, None) for o in seen)), tuple(noise.listing()), count)
 
 
-def _look(live: SiteView, address: str, also: Look | None = None) -> Look:
+def _look(live: SiteView, address: str, progress: Progress, also: Look | None = None) -> Look:
     with Visitor(address) as visitor:
         return take_look(
-            visitor, live.model.look, also=tuple(also.pages) if also else (), samples=SAMPLES, served=False, learn=True
-        )
+            visitor, live.model.look, also=tuple(also.pages) if also else (), samples=SAMPLES, served=False, learn=True,
+            progress=progress,
+        )  # fmt: skip
 
 
 def _is_saved(wanted: str) -> bool:
