@@ -31,8 +31,6 @@ class Chain:
     target: Sequence[str]
     site: str = "site"
     same_trials: int = 1
-    cutovers: int = field(default_factory=lambda: int(os.environ.get("CUTOVERS", "1")))
-    """So often live goes there and back."""
     expected: Mapping[str, str] = field(default_factory=dict)
     """Kinds of findings that a maintainer looks at and accepts, with the reason."""
     visitor: Callable[[], str] = lambda: ""
@@ -40,6 +38,8 @@ class Chain:
     remains: Callable[[str], bool] = lambda what: True
     amend: Callable[[Path], None] = lambda plan: None
     """What a person has to add to the plan: changes of the site's own code."""
+    cutovers: int = field(default_factory=lambda: int(os.environ.get("CUTOVERS", "1")))
+    """So often live goes there and back."""
     faults: Path | None = None
     """Faults to be planted, instead of the upgrade (see `planting`)."""
     seconds: dict[str, float] = field(default_factory=dict)
