@@ -30,6 +30,7 @@ from keenharbor.base.memory import no_cycle_search
 from keenharbor.host.lease import held
 from keenharbor.host.programs import is_running
 from keenharbor.store.history import LISTED, NAME, History
+from keenharbor.store.index import PackIndex
 from keenharbor.store.packs import (
     BUNDLED,
     ID_BYTES,
@@ -103,7 +104,7 @@ class Store:
         self._behind = tuple(behind)
         self._pack_paths: dict[str, Path] = {}
         self._index_lock = threading.RLock()
-        self._index: dict[ObjectId, Location] = {}
+        self._index = PackIndex()
         self._read_packs: set[str] = set()
         self._refreshed = False
         self._descriptors: dict[str, int] = {}
@@ -179,14 +180,13 @@ class Store:
                 continue
             entries = self.folder / "index" / f"{file.name}.json"
             try:
-                name = file.name
                 with no_cycle_search():
-                    found = {k: Location(name, *v) for k, v in decode_json(entries.read_bytes()).items()}
+                    self._index.add_listed(file.name, decode_json(entries.read_bytes()))
             except (OSError, ValueError, TypeError, AttributeError):
                 found = dict(item for item in walk_heads(file) if not isinstance(item, Damage))
                 with contextlib.suppress(OSError):
                     self._write_index(file.name, found)
-            self._index = found | self._index
+                self._index.add(found.items())
             self._read_packs.add(file.name)
         self._refreshed = True  # only now: others may ask meanwhile, and must wait
 
@@ -317,8 +317,7 @@ class Store:
         """Take a sealed pack into the index."""
         self._write_index(writer.name, writer.locations)
         self._read_packs.add(writer.name)
-        for identity, location in writer.locations.items():
-            self._index.setdefault(identity, location)
+        self._index.add(writer.locations.items())
 
     def check(self) -> Iterator[tuple[Path, ObjectId | Damage]]:
         """Read every pack again, object by object. An index that does not fit its pack is told of
@@ -340,8 +339,7 @@ class Store:
                 yield index, Damage(index.name, 0, "the index did not fit its pack and was made anew")
                 self._write_index(file.name, found)
                 self._index.update(found)
-            for identity, place in found.items():
-                self._index.setdefault(identity, place)
+            self._index.add(found.items())
         for file in self.pack_files():
             for checked in check_pack(file, self.read):
                 yield file, checked
