@@ -21,13 +21,18 @@ from keenharbor.live.environments import (
     environment_back,
     environment_missing,
     install_beside,
+    kept_environment,
     thin_environments,
 )
+from keenharbor.live.rollback import rehearse_way
+from keenharbor.live.ways import WayBack
 from keenharbor.site.components import pins_of
+from keenharbor.site.feed import NoFeed
 from keenharbor.site.load import open_site
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import TakeOptions, take_snapshot
 from keenharbor.store import Store
+from keenharbor.trial.control import Control
 from made_sites import put
 
 SERVE = """
@@ -203,6 +208,28 @@ def test_live_is_changed_beside_and_goes_back_with_the_snapshot(folder: Path) ->
         (folder / f".venv.before-{number}").mkdir()
     thin_environments(site)
     assert len(list(folder.glob(".venv.before-*"))) == KEPT
+
+
+def test_a_way_back_is_rehearsed_with_the_environment_that_is_kept(folder: Path) -> None:
+    site: SiteView = open_site(folder / "keenharbor.toml")
+    store = Store.create(site.store_folder)
+    before = take_snapshot(site, store, TakeOptions(), Silent(), None)
+    assert kept_environment(site, before) is None, "live's own is it"
+    assert install_beside(site, ["press==2.0"], [], site.wheelhouse(), 60).code == 0
+    like = kept_environment(site, before)
+    assert like is not None and ".venv.before-" in like
+    after = take_snapshot(site, store, TakeOptions(), Silent(), None)
+    control = Control(site, before, NoFeed(site.site_file), like=like)
+    try:
+        control.start()
+        page = control.stage.look(samples=1, timed=False).pages["/"]
+        assert page.markup is not None and any("1.0" in b.text for b in page.markup.blocks.values()), page.markup
+    finally:
+        control.drop()
+    (folder / "site/left-since").write_text("by a visitor")
+    tried = rehearse_way(site, store, WayBack(before, after), NoFeed(site.site_file), Silent())
+    assert tried.works and tried.files == 1, tried
+    assert says(folder / "venv") == "press 2.0" and kept_environment(site, before) == like
 
 
 def test_an_environment_is_known_by_whatever_way_its_programs_are_named(folder: Path, tmp_path: Path) -> None:

@@ -46,13 +46,15 @@ def make_clone(
     port: int | None = None,
     folder: Path | None = None,
     environment: bool = False,
+    like: str | None = None,
     was_at: str | None = None,
     twin: Clone | None = None,
 ) -> Clone:
     """Restore ``snapshot`` into a new clone and cut every tie to live; the server is not started.
 
     Mail settings point to ``mail_port`` on loopback. With ``environment`` it gets a virtual environment of its own
-    where the site has one: what installs into it must not install into live's. ``was_at`` is the address of the clone
+    where the site has one (made like the one at ``like``, else like live's): what installs into it must not install
+    into live's. ``was_at`` is the address of the clone
     that a checkpoint was taken of. ``twin`` is a clone of the same snapshot that was not started yet: a database in a
     file is copied from it. Raises `KeenHarborError` when there is too little space or when something of live is
     left that the clone's code could use."""
@@ -65,6 +67,7 @@ def make_clone(
     source = live.environment() if environment else None
     if source is not None and live.host.environments.inside(source, live.launcher()) is None:
         source = None  # its programs would go on running in live's
+    source = like if source is not None and like is not None else source
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
         str(root), NO_DATABASE, environment=str(place / "environment") if source else None, mail_port=mail_port,

@@ -70,6 +70,13 @@ def environment_is_there(site: SiteView, snapshot: Snapshot) -> bool:
     return not wanted or site.model.runtime.packages is None or pins_of(site.packages()) == wanted
 
 
+def kept_environment(site: SiteView, snapshot: Snapshot) -> str | None:
+    """The folder of the environment that belongs to ``snapshot`` and is kept beside live's; None where live's own is it
+    (or the site has none, or that one is not kept)."""
+    found = _kept(site, snapshot)
+    return found[0] if found is not None else None
+
+
 def _kept(site: SiteView, snapshot: Snapshot) -> tuple[str, str] | None:
     """The environment that is kept beside live's and belongs to ``snapshot``, and where it was."""
     if environment_is_there(site, snapshot):

@@ -14,7 +14,7 @@ from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
 from keenharbor.database import DatabaseState, DatabaseWriter, TableDelta
-from keenharbor.live.environments import environment_back, environment_is_there, environment_missing
+from keenharbor.live.environments import environment_back, environment_is_there, environment_missing, kept_environment
 from keenharbor.live.flag import reload_host
 from keenharbor.live.guard import changing_live
 from keenharbor.live.journal import JournalFacts, last_change
@@ -249,15 +249,16 @@ def rehearse_way(
             "the state at the cutover's end is not known: this way back cannot be rehearsed", where=site.work,
             advice="'keenharbor snapshot drill' tries the snapshot by itself",
         )  # fmt: skip
-    if not environment_is_there(site, way.target):
+    like = kept_environment(site, way.target)
+    if like is None and not environment_is_there(site, way.target):
         raise UsageError(
-            "the old code would run with the new environment on a clone: this way back cannot be rehearsed",
-            where=site.site_file,
-        )
+            "the old code would run with the new environment on a clone, since the old one is not kept: this way back "
+            "cannot be rehearsed", where=site.site_file,
+        )  # fmt: skip
     options = TakeOptions(comment="to rehearse a way back", reason="before a trial", every_row=True)
     now_there = take_guarded(site, store, options, progress)
     progress.stage(f"making a clone of snapshot {way.target.id}")
-    control = Control(site, way.target, feed)
+    control = Control(site, way.target, feed, like=like)
     try:
         control.start()
         progress.stage("looking at it, before and with what people did since")

@@ -34,11 +34,22 @@ _LOOKED_AT_OFTEN, _OFTEN = 40, 4
 class Control:
     """The second clone. Raises `KeenHarborError` where it cannot be made."""
 
-    def __init__(self, live: SiteView, snapshot: Snapshot, feed: Feed, twin: Clone | None = None) -> None:
-        """``twin``: the first one, as long as it was not started (see `make_clone`)."""
+    def __init__(
+        self, live: SiteView, snapshot: Snapshot, feed: Feed, twin: Clone | None = None, like: str | None = None
+    ) -> None:
+        """``twin``: the first one, as long as it was not started; ``like``: the environment that it gets one of its own
+        of, where live's is another one (see `make_clone`)."""
         with contextlib.ExitStack() as made:
             mailbox = made.enter_context(Mailbox())
-            clone = make_clone(live, snapshot, CONTROL_PURPOSE, mail_port=mailbox.port, twin=twin)
+            clone = make_clone(
+                live,
+                snapshot,
+                CONTROL_PURPOSE,
+                mail_port=mailbox.port,
+                twin=twin,
+                environment=like is not None,
+                like=like,
+            )
             made.callback(clone.drop)
             self._made = made.pop_all()
         self.stage = Stage(live, clone, mailbox, feed)
