@@ -2,7 +2,7 @@
 
     python benchmarks/scaling.py rows [200000 2000000] [sqlite] [mariadb]
     python benchmarks/scaling.py files [2000 20000 100000]
-    python benchmarks/scaling.py pages [100 1000]
+    python benchmarks/scaling.py pages [100 1000] [steps=5] [trial-only]
     python benchmarks/scaling.py merge [1000000] [sqlite] [mariadb]
 
 Against plain programs in the same run: reading the whole dump (`sqlite3`, the server's own client), copying the file.
@@ -324,7 +324,7 @@ ThreadingHTTPServer(("127.0.0.1", int(sys.argv[1])), Handler).serve_forever()
 """
 
 
-def bench_pages(sizes: Sequence[int]) -> None:
+def bench_pages(sizes: Sequence[int], count_of_steps: int = 5, *, going_live: bool = True) -> None:
     """Pages that take 100 ms each; the look at them costs nothing else."""
     table = Table()
     for count in sizes:
@@ -345,14 +345,17 @@ def bench_pages(sizes: Sequence[int]) -> None:
         steps = "".join(
             f'[[step]]\nname = "s{n}"\nkind = "command"\ncommand = ["sh", "-c", "echo {n} >> core.txt"]\n'
             'expects = ["core.txt"]\n'
-            for n in range(5)
+            for n in range(count_of_steps)
         )
         (folder / "upgrade.toml").write_text(PLAN[: PLAN.index("[[step]]")] + steps)
         live = subprocess.Popen([sys.executable, "serve.py", str(port)], cwd=folder / "site")
         try:
             time.sleep(1)
             harbor(folder, "snapshot", "take")
-            table.note("trial, five steps, pages of 100 ms", count, harbor(folder, "trial", "run", codes=(0, 1)))
+            ran = harbor(folder, "trial", "run", codes=(0, 1))
+            table.note(f"trial, {count_of_steps} steps, pages of 100 ms", count, ran)
+            if not going_live:
+                continue
             done = harbor(folder, "cutover", "--yes", "--despite", "verdict", "--json", codes=(0, 1))
             table.note("cutover", count, done)
             told = json.loads(done.out)
@@ -446,7 +449,8 @@ def main() -> None:
     if "files" in words or not words:
         bench_files(sizes or [2_000, 20_000, 100_000])
     if "pages" in words or not words:
-        bench_pages(sizes or [100, 1_000])
+        steps = next((int(w.partition("=")[2]) for w in words if w.startswith("steps=")), 5)
+        bench_pages(sizes or [100, 1_000], steps, going_live="trial-only" not in words)
     if "merge" in words or not words:
         for engine in [w for w in words if w in ("sqlite", "mariadb")] or ["sqlite", "mariadb"]:
             bench_merge(engine, sizes[0] if sizes else 1_000_000)

@@ -73,7 +73,8 @@ def _each_page(
             if right.markup is not None:
                 yield from exposures(path, None, right.markup, secrets)
         else:
-            text = f"a link leads to {path}, which does not load"
+            on = next((p for p, s in after.pages.items() if s.markup is not None and path in s.markup.links()), None)
+            text = f"a link{f' on {on}' if on is not None else ''} leads to {path}, which does not load"
             yield Observation("link-broken", path, Weight.DAMAGE, text, path)
 
 

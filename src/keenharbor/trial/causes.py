@@ -311,9 +311,10 @@ _BEST = (
 
 
 def _entry(members: Sequence[Finding]) -> Entry:
-    def best(finding: Finding) -> tuple[int, int, int, int]:
+    def best(finding: Finding) -> tuple[int, int, int, int, int]:
         known = _BEST.index(finding.kind) if finding.kind in _BEST else len(_BEST)
-        return (finding.weight.rank, known, not finding.pages, -len(finding.pages))
+        part = finding.kind.startswith("schema-") and " on " in finding.place  # it went with its table
+        return (finding.weight.rank, known, not finding.pages, -len(finding.pages), part)
 
     head, *others = sorted(members, key=best)
     area = area_of(head)
