@@ -141,15 +141,16 @@ def take_look(
     known = [p for p in (also if only is None else only) if not p.endswith(LOGGED_IN)]
     members = [p.removesuffix(LOGGED_IN) for p in (also if only is None else only) if p.endswith(LOGGED_IN)]
     listed = listed_pages(visitor, part.sitemaps) if part.sitemaps and only is None else {}
-    starts, budget = [*part.starts, *known], Budget.of(part)
-    if only is not None:
-        starts, most = known, (0 if new_to is None else MOST_NEW)
-        part = part.model_copy(update={"starts": known, "limit": len(only) + most})
     leads = _leads_of(new_to) if new_to is not None else ()
+    budget, more = Budget.of(part), 0 if new_to is None else MOST_NEW
+    walk = partial(_walk_pages, look, visitor, progress=progress or Silent())
+
+    def just(pages: Sequence[str]) -> LookPart:
+        return part if only is None else part.model_copy(update={"starts": pages, "limit": len(pages) + more})
+
     will_log_in = log_in is not None and bool(members or only is None)
-    route = Route(part, starts, listed, leads)
-    for_visitors = budget.share(_FOR_VISITORS) if will_log_in else budget
-    _walk_pages(look, visitor, part, route, visits, "", for_visitors, progress or Silent())
+    route = Route(just(known), [*part.starts, *known] if only is None else known, listed, leads)
+    walk(just(known), route, visits, "", budget.share(_FOR_VISITORS) if will_log_in else budget)
     if log_in is not None and will_log_in:
         visitor.forget()
         landed: list[str] = []
@@ -157,18 +158,8 @@ def take_look(
         if look.log_in_problem is None:
             starts = [*landed[-1:], *part.starts, *members] if only is None else members
             # Without noise to be learnt once is enough: a page that still changes is visited until it does not.
-            far = Far(visits.far.samples if learn else 1, served=False)
-            route = Route(part, starts, {}, leads, member=True)
-            _walk_pages(
-                look,
-                visitor,
-                part,
-                route,
-                replace(visits, timed=False, far=far),
-                LOGGED_IN,
-                budget,
-                progress or Silent(),
-            )
+            visits = replace(visits, timed=False, far=Far(visits.far.samples if learn else 1, served=False))
+            walk(just(members), Route(just(members), starts, {}, leads, member=True), visits, LOGGED_IN, budget)
     look.spent = budget.spent
     look.checks = make_checks(visitor, checks, mail_to)
     return look
