@@ -107,6 +107,27 @@ def test_failures_for_one_reason_the_log_of_them_and_data_under_one_name_are_one
     assert len(entries([*stale, text])) == 2
 
 
+def test_a_page_that_is_away_takes_its_menu_entries_and_the_rows_that_did_it_along() -> None:
+    away = finding("page-fails", "status 404", "/leek/", weight="damage")
+    menus = [finding("block-gone", f"#{n}leek", "/", "/a", weight="damage", before="Leek") for n in ("", "tree-menu-")]
+    other = finding("block-gone", "#leeks", "/b", weight="damage", before="Other")
+    rows = finding("rows-changed", "pages", before="id 2: status = 2", after="id 2: status = 1")
+    assert sorted(len(e.findings) for e in entries([away, *menus, rows])) == [4]
+    assert sorted(len(e.findings) for e in entries([away, *menus, other, rows])) == [1, 1, 3], (
+        "whose the rows are is open"
+    )
+    shown = finding("description-changed", "description", "/p", before="Skirret likes the wall.", after="")
+    cell = finding(
+        "rows-changed", "posts", before="id 3: content = <p>Skirret likes the wall.</p>", after="id 3: content = "
+    )
+    assert len(entries([shown, cell, other])) == 2
+
+    form, field = (f"/admin/forms/9/{LOGGED_IN}", f"/admin/forms/9/?all=1{LOGGED_IN}")
+    lost = [finding("field-lost", "f", form, weight="damage"), finding("block-gone", "#x", field, weight="damage")]
+    elsewhere = finding("block-gone", "#y", f"/admin/pages/{LOGGED_IN}", weight="damage", before="That")
+    assert sorted(len(e.findings) for e in entries([*lost, elsewhere])) == [1, 2]
+
+
 def test_steps_are_never_put_together() -> None:
     one, two = (finding("text-changed", "#a", "/", step=s, before="kale and leek", after="kale") for s in ("a", "b"))
     assert len(entries([one, two])) == 2

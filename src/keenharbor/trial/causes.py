@@ -4,24 +4,25 @@ Two findings of one step are taken for one cause when any of these holds; the re
 R. E. Tarjan, Efficiency of a Good But Not Linear Set Union Algorithm, 1975):
 
 1. They are in one region of the markup (the same block) on pages that both have.
-2. Their change is the same: what went and what came, by content, wherever it stands.
-3. One is a page that moved, is gone or fails, and the other a link that led there.
+2. Their change is the same: what went and what came, by content, wherever it stands (where that is short: on the same
+   pages).
+3. One is a page that moved, is gone or fails, and the other a link that led there, or a block gone that bears its name.
 4. One is a value in the database that changed, and the other shows that value going or coming on a page.
 5. Both are keys of one setting (caches and maps of it are derived), or both definitions, or files of one area.
 6. Both are notes or doubts of one area of the administration (pages behind a log-in, by the first part of their path):
-   wording, layout, order. What is damage there stands for itself.
+   wording, layout, order. What is damage there is joined by page.
 7. One is a block that is new, and the other a block of a page of it that changed without losing anything.
 8. One is that the step failed (or that the site does not start), and the other a page, a check or the log-in that
    fails.
 9. One is a check, and the other pages, that fail with one status; or both are checks (or the log-in) that fail for one
    reason; or one is a check that misses a form, and the other that form.
 10. One is a line of the log, and the other a page, a file or a table that it names; or it is an error, and all that
-   fails since that step has one cause.
+   fails since that step has one cause; or it is rows that changed, and all that shows since that step has one cause.
 11. One is of a table, and the other of a block that bears its name; or of a setting, and such a block went or came; or
    a table's definition and its rows are gone.
 
 What a cache still shows is one cause of its own, whatever the steps. No cause may be swallowed: damage joins other
-damage by 1 to 5, 8, 9 and 11 alone."""
+damage by 1 to 6, 8, 9 and 11 alone."""
 
 from __future__ import annotations
 
@@ -38,7 +39,7 @@ from keenharbor.compare.look import LOGGED_IN
 
 SHORTEST_VALUE = 6
 """Shorter values stand in pages by chance."""
-_SHORTEST_NAME = 5
+_SHORTEST_NAME, _SHORTEST_SLUG = 5, 4
 _PAGE_IS_AWAY = ("page-moved", "page-gone", "page-fails")
 _TO_PAGES = ("link-gone", "link-broken", "text-changed", "page-new", "redirect")
 _ERROR = re.compile(r"(?i)\w*(error|exception)\b|\b(fatal|uncaught|refused|failed|not sent)\b")
@@ -137,15 +138,28 @@ def entries(findings: Sequence[Finding]) -> list[Entry]:
     for numbers in by_step.values():
         for a, b in _pairs(findings, [n for n in numbers if findings[n].kind != "stale-cache"]):
             groups.join(a, b)
-        failing = [n for n in numbers if findings[n].kind in _FAILS]
-        if len({groups.of(n) for n in failing}) == 1:
-            for number in numbers:
-                if findings[number].kind == "log" and _ERROR.search(findings[number].after):
-                    groups.join(failing[0], number)
+        _join_to_the_only_one(groups, findings, numbers)
     made = [_entry([findings[n] for n in members]) for members in groups.all()]
     order = list(Noticed)
     made.sort(key=lambda e: (e.weight is Weight.NOTE, order.index(e.noticed), e.weight.rank, -len(e.pages), e.id))
     return made
+
+
+def _join_to_the_only_one(groups: _Groups, findings: Sequence[Finding], numbers: Sequence[int]) -> None:
+    """Errors in the log belong to what fails since their step, and rows that changed to what shows since then, where
+    that is one cause."""
+    failing = [n for n in numbers if findings[n].kind in _FAILS]
+    shown = [n for n in numbers if findings[n].pages or findings[n].kind in _FAILS]
+    for number in numbers:
+        finding = findings[number]
+        if finding.kind == "log" and _ERROR.search(finding.after):
+            belong = failing
+        elif finding.kind == "rows-changed" and finding.weight is not Weight.DAMAGE:
+            belong = [n for n in shown if findings[n].weight is not Weight.NOTE]
+        else:
+            continue
+        if len({groups.of(n) for n in belong}) == 1:
+            groups.join(belong[0], number)
 
 
 def entry_of(findings: Sequence[Finding], wanted: str) -> Entry | None:
@@ -198,6 +212,8 @@ def _pairs(findings: Sequence[Finding], numbers: Sequence[int]) -> Iterator[tupl
         finding = findings[number]
         if finding.kind in _TO_PAGES:
             yield from ((n, number) for n in away if n != number and _leads_to(finding, findings[n]))
+        if finding.kind == "block-gone":
+            yield from ((n, number) for n in away if _bears_name_of(finding, findings[n]))
         if finding.kind in _FAILS:
             yield from ((n, number) for n in failed)
         if finding.kind in ("check-failed", "log"):
@@ -216,6 +232,8 @@ def _keys(finding: Finding) -> Iterator[tuple[str, ...]]:
     before, after = what_changed(finding.before, finding.after)
     if finding.pages and len(before) + len(after) >= SHORTEST_VALUE:
         yield "change", before, after
+    elif finding.pages and (before or after):
+        yield ("short change", finding.kind, before, after, *finding.pages)
     if finding.kind.startswith("setting-"):
         yield "setting", finding.place.partition(".")[0]
     if finding.kind.startswith("schema-") and finding.weight is Weight.NOTE:
@@ -232,6 +250,8 @@ def _keys(finding: Finding) -> Iterator[tuple[str, ...]]:
     area = area_of(finding)
     if area and finding.kind in _INTERFACE and finding.weight is not Weight.DAMAGE:
         yield "area", area
+    if area and finding.weight is Weight.DAMAGE and finding.kind not in _PAGE_IS_AWAY:
+        yield from (("page of editors", p.removesuffix(LOGGED_IN).partition("?")[0]) for p in finding.pages)
 
 
 def _same_region(findings: Sequence[Finding], numbers: Sequence[int]) -> Iterator[tuple[int, int]]:
@@ -281,9 +301,10 @@ def _values(finding: Finding) -> Iterator[str]:
         text = side.partition(": ")[2] if finding.kind == "rows-changed" else side
         for part in re.split(r",\s(?=\w+ = )", text):
             value = part.partition(" = ")[2] if " = " in part else part
-            value = value.rstrip("…").strip()
-            if len(value) >= SHORTEST_VALUE:
-                yield value
+            for shown in {value, re.sub(r"<[^<>]*>?", " ", value)}:  # pages show it without its markup
+                bare = shown.rstrip("…").strip()
+                if len(bare) >= SHORTEST_VALUE:
+                    yield bare
 
 
 def _leads_to(finding: Finding, away: Finding) -> bool:
@@ -291,6 +312,13 @@ def _leads_to(finding: Finding, away: Finding) -> bool:
     gone = {p.removesuffix(LOGGED_IN) for p in away.pages} | {away.place, away.after}
     linked = {w.strip(",") for w in f"{finding.before} {finding.after}".split()} | {finding.place}
     return bool({g for g in gone if g.startswith("/")} & linked)
+
+
+def _bears_name_of(block: Finding, away: Finding) -> bool:
+    """Whether a block is called after a page that is away (an entry of a menu)."""
+    names = set(re.split(r"[-_#]", block.place.lower()))
+    slugs = {p.removesuffix(LOGGED_IN).partition("?")[0].strip("/").rpartition("/")[2].lower() for p in away.pages}
+    return any(len(s) >= _SHORTEST_SLUG and (s in names or block.place.lower().endswith(f"-{s}")) for s in slugs)
 
 
 def _speaks_of(finding: Finding, other: Finding) -> bool:

@@ -64,6 +64,15 @@ class Unseen:
         before = self.record.before
         if self.not_timed:
             yield f"timing: {plural(self.not_timed, 'page')} beyond the first {TIMED_PAGES} not timed"
+        silent = [a for a, status in before.look.assets.items() if status != 200]
+        if silent:
+            yield (
+                f"{len(silent)} of "
+                f"{plural(len(before.look.assets), 'picture, style or script', 'pictures, styles and scripts')} "
+                f"do not load on the unchanged clone (as {silent[0]}): what becomes of them was not seen; does the "
+                f"command "
+                "under [serve] serve them?"
+            )
         if before.look.left:
             why = f"the look ended after {before.look.spent}" if before.look.spent else "'limit' under [look]"
             yield (
