@@ -19,6 +19,7 @@ from keenharbor.trial.steps import StepBase
 FROM_PAGES = 60
 """Sites of fewer pages are looked at as a whole behind each step."""
 MOST = 60
+_FEW_AT_THE_TOP = 15
 _SHORTEST_WORD = 4
 _OF_A_WORD = 3
 
@@ -53,12 +54,14 @@ def _forms(page: PageSeen) -> tuple[str, ...]:
 
 
 def parents_of(paths: Collection[str]) -> set[tuple[str, ...]]:
-    """Beginnings of addresses below which several pages stand."""
+    """Beginnings of addresses below which several pages stand, and the names at the top where these are few: there each
+    page is one of its own."""
     below: Counter[tuple[str, ...]] = Counter()
     for bare in {p.removesuffix(LOGGED_IN).split("?", 1)[0] for p in paths}:
         parts = tuple(plain_parts(bare))
         below.update(parts[:end] for end in range(1, len(parts)))
-    return {begin for begin, count in below.items() if count > 1}
+    top = {tuple(plain_parts(p.removesuffix(LOGGED_IN))[:1]) for p in paths}
+    return {begin for begin, count in below.items() if count > 1} | (top if len(top) <= _FEW_AT_THE_TOP else set())
 
 
 def shape(path: str, parents: Collection[tuple[str, ...]]) -> str:
