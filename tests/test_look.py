@@ -6,6 +6,7 @@ import gzip
 import itertools
 import random
 import struct
+import time
 import zlib
 from collections import Counter
 from collections.abc import Callable
@@ -739,3 +740,22 @@ def test_a_look_keeps_to_its_budget_and_says_what_it_left_out(pages: Pages, said
     assert seen.cut and len(seen.pages) + len(seen.left) == 61 and len(seen.pages) < 50
     assert seen.spent == ("12 requests" if "requests" in said else "0.0005 minutes")
     assert "requests" not in said or sent <= 12 + 10
+
+
+def test_a_weak_host_is_never_asked_too_soon_and_its_answers_are_timed_without_the_wait(pages: Pages) -> None:
+    names = [f"/n{n}" for n in range(8)]
+    last = [0.0]
+    refused: list[str] = []
+
+    def answer(method: str, path: str, headers: Any, body: str) -> Any:
+        began, last[0] = time.monotonic() - last[0], time.monotonic()
+        if began < 0.04:
+            refused.append(path)
+            return 503, {}, "too much"
+        return "".join(f'<a href="{n}">x</a>' for n in names) + '<link rel="stylesheet" href="/a.css">'
+
+    pages.content["*"] = answer
+    with Visitor(pages.address) as visitor:
+        seen = take_look(visitor, LookPart(pause=0.05), samples=2, timed=True)
+    assert not refused and len(seen.pages) == 9 and all(p.loads for p in seen.pages.values())
+    assert min(s for p in seen.pages.values() for s in p.seconds) < 0.03

@@ -25,11 +25,10 @@ TOO_MUCH = (429, 503)
 
 
 class Crew:
-    """Visitors of one site who know each other's cookies. With a ``pause`` (seconds before each visit) it is one who
-    takes their time."""
+    """Visitors of one site who know each other's cookies."""
 
-    def __init__(self, visitor: Visitor, most: int, pause: float = 0.0) -> None:
-        self._first, self._most, self._pause = visitor, 1 if pause else most, pause
+    def __init__(self, visitor: Visitor, most: int) -> None:
+        self._first, self._most = visitor, most
         self._others: list[Visitor] = []
         self._count = 1
         self._rates: dict[int, float] = {}
@@ -59,12 +58,7 @@ class Crew:
 
     def _wave(self, work: Callable[[Visitor, str], T], paths: Sequence[str]) -> list[T]:
         if self._count == 1 or len(paths) == 1:
-            found = []
-            for path in paths:
-                if self._pause:
-                    time.sleep(self._pause)
-                found.append(work(self._first, path))
-            return found
+            return [work(self._first, path) for path in paths]
         while len(self._others) < self._count - 1:
             self._others.append(self._first.another())
         free: queue.SimpleQueue[Visitor] = queue.SimpleQueue()

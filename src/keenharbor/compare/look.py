@@ -137,6 +137,7 @@ def take_look(
     are visited, and what they lead to that is ``new_to`` an earlier look. ``mail_to`` gives the
     addressees of the mail caught so far. Never raises for what the site does wrong: that is what a look is for."""
     look = Look(visitor.address)
+    visitor.pause = part.pause
     visits = _Visits(samples, served, learn, noise, timed, far or Far(served=served))
     known = [p for p in (also if only is None else only) if not p.endswith(LOGGED_IN)]
     members = [p.removesuffix(LOGGED_IN) for p in (also if only is None else only) if p.endswith(LOGGED_IN)]
@@ -198,7 +199,7 @@ def _walk_pages(
     """Visit the pages of a route, within the limit and the budget; they are noted with ``mark`` behind their path. The
     first ones are timed."""
     seen = 0
-    with contextlib.closing(Crew(visitor, part.connections, part.pause)) as crew:
+    with contextlib.closing(Crew(visitor, 1 if part.pause else part.connections)) as crew:
         while seen < part.limit and not budget.is_spent(visitor):
             # Those that are timed are visited one after another: else the times would mean nothing.
             alone = visits.timed and seen < TIMED_PAGES and not mark
@@ -345,6 +346,7 @@ def _see(
     """``known`` is the page as it was: when it says the same it need not be seen to settle."""
     try:
         plain = visitor.get(path, fresh=False) if served else None
+        visitor.rest()
         began = time.perf_counter()
         answer = visitor.get(path)
         seconds = [time.perf_counter() - began]
@@ -362,6 +364,7 @@ def _see(
         page.redirect = within(answer.header("Location"), visitor.address, path)
     for _ in range(samples - 1 if page.loads else 0):
         try:
+            visitor.rest()
             began = time.perf_counter()
             again = visitor.get(path)
             page.seconds.append(time.perf_counter() - began)

@@ -97,6 +97,15 @@ class Visitor:
         self._connection: http.client.HTTPConnection | None = None
         self._cookies: dict[str, str] = {}
         self._count = [0]
+        self.pause = 0.0
+        """So many seconds are left between one answer and the next request."""
+        self._answered = 0.0
+
+    def rest(self) -> None:
+        """Wait until the next request may be sent; whoever measures the time of an answer begins behind it."""
+        left = self._answered + self.pause - time.monotonic()
+        if left > 0:
+            time.sleep(left)
 
     @property
     def sent(self) -> int:
@@ -115,7 +124,7 @@ class Visitor:
         """One more, known by the same cookies from here on each for itself."""
         made = Visitor(self.address, self.own_headers, self._timeout)
         made.remember(self._cookies)
-        made._count = self._count
+        made._count, made.pause = self._count, self.pause
         return made
 
     def close(self) -> None:
@@ -170,6 +179,8 @@ class Visitor:
         raise AssertionError("unreachable")
 
     def _once(self, method: str, path: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+        if self.pause:
+            self.rest()
         if self._connection is None:
             if self._secure:
                 # The maintainer's own site, often on a staging certificate: who it is is not the question here.
@@ -184,6 +195,7 @@ class Visitor:
         self._connection.request(method, path, body, dict(headers))
         response = self._connection.getresponse()
         content = response.read(LARGEST_BODY)
+        self._answered = time.monotonic()
         if not response.isclosed():
             self._close()
             if response.length and len(content) < LARGEST_BODY:
