@@ -166,7 +166,7 @@ def test_init_finds_a_log_in_that_scripts_build_and_a_trial_sees_it_break(shelf:
     (check,) = open_site(folder / "found.toml").model.check
     assert check.browser and check.steps[1].press == "Open the shelf" and check.steps[1].text == "sign out"
     with (folder / "keenharbor.toml").open("a") as out:
-        out.write((folder / "found.toml").read_text().partition("[[check]]")[2].join(("\n[[check]]\nseconds = 1", "")))
+        out.write((folder / "found.toml").read_text().partition("[[check]]")[2].join(("\n[[check]]\nseconds = 4", "")))
     harbor(folder, "snapshot", "take")
     (folder / "upgrade.toml").write_text(
         'format = 1\n[plan]\nsite = "lane"\ncore = "1.0"\nruntime = "3"\n[[step]]\nname = "new-look"\n'

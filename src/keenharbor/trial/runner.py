@@ -449,16 +449,22 @@ class _Rehearsal:
         if not more:
             return
         self._progress.note(f"{plural(len(more), 'page')} more, of the kinds that differ")
+        often = Far(BEFORE_SAMPLES, served=False)
         mine, theirs = look_at_both(
             self.stage,
             self._control,
-            lambda s: s.look((), samples=1, noise=noise, only=more, checks=False, timed=False),
-        )
+            lambda s: s.look(
+                (), samples=BEFORE_SAMPLES, learn=True, only=more, checks=False, timed=False, far=often
+            ),
+        )  # fmt: skip
         if theirs is None:
             return
         seen.look.pages |= {p: page for p, page in mine.pages.items() if p in theirs.pages}
         self.before.pages |= {p: page for p, page in theirs.pages.items() if p in mine.pages}
         self.before.left = [p for p in self.before.left if p not in theirs.pages]
+        # Of these pages nothing was learnt before.
+        noise = noise | learn_noise([theirs]) | learn_noise([mine])
+        self.record.before.noise |= noise
         self.record.change_before()
         for step in self.record.steps:
             if step.look is not None:
@@ -466,7 +472,7 @@ class _Rehearsal:
         mine.cut = theirs.cut = True
         live, secrets = [self._live.address], secret_values(self._live)
         found = compare_pages(theirs, mine, noise, versions, live, secrets)
-        seen.observations += [o for o in found if o.page in more]
+        seen.observations += [o for o in found if o.page in more and o.kind != "unsettled"]
 
     def _take_pictures(self, seen: SeenStep, earlier: SeenStep | None) -> None:
         before = self.record.before
