@@ -12,6 +12,7 @@ import time
 from pathlib import Path
 
 from playwright.sync_api import sync_playwright
+from scaling import SITE
 
 from keenharbor.compare import Observation, Weight
 from keenharbor.compare.camera import browser_arguments, browser_program
@@ -40,26 +41,6 @@ WORDS = [
     "skirret",
     "orache",
 ]
-SITE = """
-format = 1
-[site]
-name = "lane"
-root = "site"
-address = "http://127.0.0.1:9"
-[platform]
-name = "lane"
-[core]
-version_file = "VERSION"
-package = "lane"
-[database]
-engine = "none"
-[runtime]
-name = "python"
-version = "3"
-launchers = { 3 = "/usr/bin/python3" }
-[serve]
-command = ["{runtime}", "{port}"]
-"""
 
 
 def observations(count: int) -> list[tuple[Observation, str | None, str | None]]:
@@ -91,7 +72,7 @@ def main(count: int = 5000) -> None:
         folder = Path(name)
         (folder / "site").mkdir()
         (folder / "site/VERSION").write_text("1.0\n")
-        (folder / "keenharbor.toml").write_text(SITE)
+        (folder / "keenharbor.toml").write_text(SITE.format(port=9, database='engine = "none"', python=sys.executable))
         site = open_site(folder / "keenharbor.toml")
         began = time.monotonic()
         text = report_html(site, result)

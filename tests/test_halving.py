@@ -200,6 +200,24 @@ def test_a_crew_grows_as_far_as_it_helps_and_asks_again_what_was_too_much() -> N
     assert all(good for _, good in found) and weak.at_once[1] >= 3
 
 
+def rehearsed(folder: Path, look: dict[str, Any], did: Sequence[str]) -> Any:
+    """A trial of shell commands on the site of pages in a folder."""
+    site_file(
+        folder, database={"engine": "none"}, look=look,
+        runtime={"name": "python", "version": "3", "launchers": {"3": sys.executable}},
+        serve={"command": ["{runtime}", "-m", "http.server", "--bind", "127.0.0.1", "-d", "pages", "{port}"]},
+    )  # fmt: skip
+    (folder / "upgrade.toml").write_text(
+        'format = 1\n[plan]\nsite = "lane"\ncore = "1.0"\nruntime = "3"\n'
+        + "".join(
+            f'[[step]]\nname = "s{n}"\nkind = "command"\ncommand = ["sh", "-c", "{c}"]\nexpects = ["pages/**"]\n'
+            for n, c in enumerate(did)
+        )
+    )
+    harbor(folder, "snapshot", "take")
+    return harbor(folder, "trial", "run", "--json", code=None).json
+
+
 def test_a_trial_of_many_pages_lays_each_finding_to_its_step(tmp_path: Path) -> None:
     pages = tmp_path / "site/pages"
     (pages / "n").mkdir(parents=True)
@@ -208,22 +226,11 @@ def test_a_trial_of_many_pages_lays_each_finding_to_its_step(tmp_path: Path) -> 
     (pages / "index.html").write_text(f"<title>Lane</title><p>All notes.</p>{links}")
     for name in names:
         (pages / name).write_text(f"<title>Note</title><p>One note of many, {name}.</p>")
-    site_file(
-        tmp_path, database={"engine": "none"}, look={"sitemaps": []},
-        runtime={"name": "python", "version": "3", "launchers": {"3": sys.executable}},
-        serve={"command": ["{runtime}", "-m", "http.server", "--bind", "127.0.0.1", "-d", "pages", "{port}"]},
+    told = rehearsed(
+        tmp_path, {"sitemaps": []},
+        ["true", "echo '<p>More.</p>' >> pages/n/33.html", "rm pages/n/50.html", "true",
+         "echo '<p>More.</p>' >> pages/index.html", "true", "echo '<p>End.</p>' >> pages/n/41.html"],
     )  # fmt: skip
-    did = ["true", "echo '<p>More.</p>' >> pages/n/33.html", "rm pages/n/50.html", "true",
-           "echo '<p>More.</p>' >> pages/index.html", "true", "echo '<p>End.</p>' >> pages/n/41.html"]  # fmt: skip
-    (tmp_path / "upgrade.toml").write_text(
-        'format = 1\n[plan]\nsite = "lane"\ncore = "1.0"\nruntime = "3"\n'
-        + "".join(
-            f'[[step]]\nname = "s{n}"\nkind = "command"\ncommand = ["sh", "-c", "{c}"]\nexpects = ["pages/**"]\n'
-            for n, c in enumerate(did)
-        )
-    )
-    harbor(tmp_path, "snapshot", "take")
-    told = harbor(tmp_path, "trial", "run", "--json", code=None).json
     by_page = {p: f["step"] for f in told["findings"] for p in f["pages"]}
     assert by_page == {"/n/33.html": "s1", "/n/50.html": "s2", "/": "s4", "/n/41.html": "s6"}, told["findings"]
     assert any("between the steps at most" in r and "of 71 pages" in r for r in told["remarks"])
@@ -239,21 +246,8 @@ def test_of_pages_that_were_left_out_more_are_looked_at_where_others_of_their_ki
     (pages / "all.html").write_text(f"<title>Every note</title>{links}")
     for name in names:
         (pages / name).write_text(f"<title>Note</title><p>One note of many, {name}.</p>")
-    site_file(
-        tmp_path, database={"engine": "none"}, look={"sitemaps": [], "limit": 50},
-        runtime={"name": "python", "version": "3", "launchers": {"3": sys.executable}},
-        serve={"command": ["{runtime}", "-m", "http.server", "--bind", "127.0.0.1", "-d", "pages", "{port}"]},
-    )  # fmt: skip
     did = ["true", "for f in pages/n/*; do echo '<p>More.</p>' >> $f; done", "true"]
-    (tmp_path / "upgrade.toml").write_text(
-        'format = 1\n[plan]\nsite = "lane"\ncore = "1.0"\nruntime = "3"\n'
-        + "".join(
-            f'[[step]]\nname = "s{n}"\nkind = "command"\ncommand = ["sh", "-c", "{c}"]\nexpects = ["pages/**"]\n'
-            for n, c in enumerate(did)
-        )
-    )
-    harbor(tmp_path, "snapshot", "take")
-    told = harbor(tmp_path, "trial", "run", "--json", code=None).json
+    told = rehearsed(tmp_path, {"sitemaps": [], "limit": 50}, did)
     assert [f["step"] for f in told["findings"]] == ["s1"], told["findings"]
     (finding,) = told["findings"]
     assert set(finding["pages"]) == {f"/{n}" for n in names if n.startswith("n/")}

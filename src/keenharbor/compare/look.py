@@ -161,6 +161,8 @@ def take_look(
             # Without noise to be learnt once is enough: a page that still changes is visited until it does not.
             visits = replace(visits, timed=False, far=Far(visits.far.samples if learn else 1, served=False))
             walk(just(members), Route(just(members), starts, {}, leads, member=True), visits, LOGGED_IN, budget)
+    if only is not None:
+        look.left = []  # it was never to be at these
     look.spent = budget.spent
     look.checks = make_checks(visitor, checks, mail_to)
     return look

@@ -148,13 +148,12 @@ class LiveLooks:
     ) -> Look:  # fmt: skip
         site = self.site
         part, checks = site.model.look, [c for c in site.model.check if not c.writes]
-        if only:
-            part = part.model_copy(update={"starts": list(only), "limit": len(only), "sitemaps": []})
         headers = pass_header(site, token) if token is not None else {}
         with Visitor(site.address, headers) as visitor:
             look = take_look(
                 visitor, part, also=also, samples=SAMPLES, checks=checks, learn=learn,
                 far=Far(SAMPLES if learn else 1), progress=self.progress,
+                only=only or None,
             )  # fmt: skip
         look.cut = look.cut or bool(only)
         return look
