@@ -27,6 +27,7 @@ from keenharbor.live.environments import (
 from keenharbor.live.rollback import rehearse_way
 from keenharbor.live.ways import WayBack
 from keenharbor.site.components import pins_of
+from keenharbor.site.edits import distribution_edits
 from keenharbor.site.feed import NoFeed
 from keenharbor.site.load import open_site
 from keenharbor.site.view import SiteView
@@ -254,3 +255,19 @@ def test_an_environment_is_known_by_whatever_way_its_programs_are_named(folder: 
     refused = harbor(folder, "trial", "run", "--json", code=None).json
     assert "steps" not in refused or "no virtual environment of its own" in refused["steps"][0]["problem"]
     assert says(folder / "venv") == "press 1.0"
+
+
+def test_a_file_that_two_distributions_own_is_no_edit_while_it_is_as_one_of_them_shipped_it(folder: Path) -> None:
+    packages = next((folder / "venv").glob("lib/python*/site-packages"))
+    fork = '__version__ = "1.0.fork"\n'
+    told = base64.urlsafe_b64encode(hashlib.sha256(fork.encode()).digest()).rstrip(b"=").decode()
+    put(packages, "press_fork-3.0.dist-info/METADATA", "Metadata-Version: 2.1\nName: press_fork\nVersion: 3.0\n")
+    put(packages, "press_fork-3.0.dist-info/RECORD", f"press/__init__.py,sha256={told},{len(fork)}\n")
+    site = open_site(folder / "keenharbor.toml")
+    assert distribution_edits(site)[0] == []
+    put(packages, "press/__init__.py", fork)
+    assert distribution_edits(site)[0] == []
+    put(packages, "press/__init__.py", fork + "# by hand\n")
+    assert [(e.path, e.removed) for e in distribution_edits(site)[0]] == [("press/__init__.py", False)]
+    (packages / "press/__init__.py").unlink()
+    assert [(e.path, e.removed) for e in distribution_edits(site)[0]] == [("press/__init__.py", True)]

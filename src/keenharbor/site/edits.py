@@ -147,9 +147,9 @@ def distribution_edits(site: SiteView) -> tuple[list[LocalEdit], list[str]]:
     """The files of installed Python distributions that are not what their own records say
     (https://packaging.python.org/en/latest/specifications/recording-installed-packages/); and distributions without a
     record."""
-    edits: list[LocalEdit] = []
     unknown: list[str] = []
     folder = site.packages()
+    claims: dict[str, list[tuple[str, str, str]]] = {}
     for item in installed_in(folder):
         name, files = str(item.metadata["Name"]), item.files
         if not files:
@@ -158,15 +158,23 @@ def distribution_edits(site: SiteView) -> tuple[list[LocalEdit], list[str]]:
         for file in files:
             if file.hash is None or file.hash.mode not in ("sha256", "sha384", "sha512") or file.suffix == ".pyc":
                 continue
-            place = folder / file.as_posix()
-            try:
-                digest = hashlib.new(file.hash.mode, place.read_bytes()).digest()
-            except OSError:
-                edits.append(LocalEdit(name, str(file), True, ""))
-                continue
-            if base64.urlsafe_b64encode(digest).rstrip(b"=").decode() != file.hash.value:
-                edits.append(LocalEdit(name, str(file), False, "(the record tells that it differs, not how)"))
+            claims.setdefault(file.as_posix(), []).append((name, file.hash.mode, file.hash.value))
+    edits = [edit for file, claimed in claims.items() if (edit := _edit_of(folder, file, claimed)) is not None]
     return edits, unknown
+
+
+def _edit_of(folder: AnyPath, file: str, claims: list[tuple[str, str, str]]) -> LocalEdit | None:
+    """How a file differs from what distributions' records say (name, method, sum). Where several own it, one was
+    unpacked over the other: it is as shipped when it is what any of them says."""
+    owner = claims[0][0]
+    try:
+        content = (folder / file).read_bytes()
+    except OSError:
+        return LocalEdit(owner, file, True, "")
+    for _, mode, told in claims:
+        if base64.urlsafe_b64encode(hashlib.new(mode, content).digest()).rstrip(b"=").decode() == told:
+            return None
+    return LocalEdit(owner, file, False, "(the record tells that it differs, not how)")
 
 
 def edits_of(root: AnyPath, installed: Installed, package: Package) -> list[LocalEdit]:
