@@ -124,6 +124,25 @@ def fits_the_schema(result: object) -> None:
     jsonschema.validate(result, schema)
 
 
+def typed(folder: Path, words: list[str], prompt: str, answer: Callable[[str], str]) -> tuple[int, str]:
+    """Run the program on a terminal; each time that it shows ``prompt``, type what ``answer`` makes of all that was
+    shown. The exit code, and what was shown."""
+    controller, terminal = pty.openpty()
+    process = subprocess.Popen(
+        [*PROGRAM, *words], cwd=folder, stdin=terminal, stdout=terminal, stderr=terminal, env=environment(COLUMNS="200")
+    )
+    os.close(terminal)
+    shown, asked = "", 0
+    with contextlib.suppress(OSError):
+        while piece := os.read(controller, 4096):
+            shown += piece.decode()
+            if shown.count(prompt) > asked:
+                asked += 1
+                os.write(controller, f"{answer(shown)}\n".encode())
+    os.close(controller)
+    return process.wait(timeout=60), shown
+
+
 def on_a_terminal(folder: Path, words: list[str], answers: list[str]) -> str:
     """Run the program on a terminal and type ``answers``, a line each; what it shows there."""
     controller, terminal = pty.openpty()

@@ -12,12 +12,13 @@ from typing import TYPE_CHECKING, Any
 import click
 from rich.console import Console
 
-from keenharbor.base.errors import UsageError
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import duration, size, visible
 from keenharbor.cli.terminal import SafeConsole, say, say_json
 from keenharbor.site.whereabouts import SITE_FILE_NAME, Whereabouts, whereabouts_of
 
 if TYPE_CHECKING:
+    from keenharbor.database.readonly import ReadDatabase
     from keenharbor.site.feed import Feed
     from keenharbor.site.survey import NewestSnapshot
     from keenharbor.site.view import SiteView
@@ -46,6 +47,24 @@ class Session:
 
         self._opened = opened = open_site(self.site_file)
         return opened
+
+    def site_if_there(self) -> SiteView | None:
+        """The live site; None where its folder is gone, which is when snapshots are wanted most."""
+        return self.site() if self.whereabouts().root.is_dir() else None
+
+    def live_database(self) -> ReadDatabase | None:
+        """Where the live site's database is, as far as the site file says it without the site's folder."""
+        from keenharbor.database.readonly import ReadDatabase
+        from keenharbor.host import ReadPath
+        from keenharbor.host.here import Here
+        from keenharbor.site.load import database_place, load_site_file
+
+        at = self.whereabouts()
+        try:
+            top = ReadPath(Here(at.work).reading(str(at.root), leads_out=True))
+            return ReadDatabase(database_place(load_site_file(at.site_file), at.site_file.parent, top))
+        except (KeenHarborError, OSError):
+            return None
 
     def whereabouts(self) -> Whereabouts:
         """Where the site's store and log are: enough for what only lists."""

@@ -101,13 +101,15 @@ def restore(
 ) -> None:  # fmt: skip
     """Give back a snapshot, or PATHS, areas or tables of it: into a new folder (--to), into another database
     (--database), or over the live site (--live). Live is not touched without --live."""
-    site = session.site()
-    store = session.store(site)
-    found = find_snapshot(store, wanted, site.name)
+    site = session.site() if live else session.site_if_there()
+    at = session.whereabouts()
+    store = session.store(at)
+    found = find_snapshot(store, wanted, at.name)
     chosen = Chosen.by(paths, areas, tables, not no_files, not no_database)
     chosen.check(found)
     moved = Moved(new_address, new_root) if new_address or new_root else None
     if live:
+        assert site is not None
         if target is not None or url is not None or moved is not None:
             raise UsageError("--live goes with none of --to, --database, --new-address and --new-root")
         _restore_over_live(session, site, store, found, chosen, yes)
@@ -122,11 +124,11 @@ def restore(
             session.confirm(f"All that is in {place} is replaced.", yes)
     given = give_back(
         found, target, chosen.fits, files=chosen.files, tables=tables, database=place, with_database=chosen.database,
-        overwrite=overwrite, moved=moved, live=site.database,
+        overwrite=overwrite, moved=moved, live=site.database if site is not None else session.live_database(),
     )  # fmt: skip
     where = str(target or place)
     append_log(
-        site.work, site.name, "snapshot restore", "done", f"{given.paths} paths, {given.rows} rows to {where}", found.id
+        at.work, at.name, "snapshot restore", "done", f"{given.paths} paths, {given.rows} rows to {where}", found.id
     )
     told = {"snapshot": found.id, "paths": given.paths, "rows": given.rows, "seconds": round(given.seconds, 3),
             "files": str(given.files) if given.files else None, "database": given.database,

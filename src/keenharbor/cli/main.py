@@ -20,6 +20,8 @@ COMMANDS: Commands = {
     "survey": ("keenharbor.cli.survey:survey", "Say what a site is made of, what is pending, what was edited."),
     "ready": ("keenharbor.cli.ready:ready", "Judge whether a site can go to a target."),
     "snapshot": ("keenharbor.cli.snapshotgroup:snapshot", "Save files and database; list, verify, restore."),
+    "place": ("keenharbor.cli.place:place", "Send snapshots, sealed, to second places; verify, thin them."),
+    "fetch": ("keenharbor.cli.place:fetch_command", "Bring the store back from a place, with the key alone."),
     "plan": ("keenharbor.cli.plan:plan", "Draft the plan of an upgrade, check it, read it."),
     "trial": ("keenharbor.cli.trial:trial", "Rehearse the plan on a disposable clone."),
     "clone": ("keenharbor.cli.clone:clone", "Make, list, open and close clones."),

@@ -5,13 +5,11 @@ from __future__ import annotations
 
 import contextlib
 import io
-import os
 import secrets
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
-from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlencode, urljoin, urlsplit
 
@@ -19,6 +17,7 @@ from blake3 import blake3
 from selectolax.lexbor import LexborHTMLParser
 
 from keenharbor.base.progress import Progress, Silent
+from keenharbor.base.references import is_reference, referred
 from keenharbor.base.text import today
 from keenharbor.compare.crew import TOO_MUCH, Crew
 from keenharbor.compare.markup import Markup, read_markup
@@ -444,20 +443,12 @@ def _lacking(step: CheckStep, html: str) -> str | None:
 def filled(fields: Mapping[str, str], once: str) -> dict[str, str]:
     """The values that are sent: ``env:NAME`` and ``file:PATH`` stand for what is there, ``{unique}`` for a word that is
     used once, ``{today}`` for the date. Raises LookupError, in words, for what is not there."""
-    found = {}
-    for name, value in fields.items():
-        if value.startswith("env:"):
-            if (said := os.environ.get(value.removeprefix("env:"))) is None:
-                raise LookupError(f"the variable {value.removeprefix('env:')} is not set")
-            found[name] = said
-        elif value.startswith("file:"):
-            try:
-                found[name] = Path(value.removeprefix("file:")).read_text(encoding="utf-8").rstrip("\r\n")
-            except (OSError, UnicodeDecodeError):
-                raise LookupError(f"the file {value.removeprefix('file:')} cannot be read") from None
-        else:
-            found[name] = value.replace("{unique}", once).replace("{today}", today().isoformat())
-    return found
+    return {
+        name: referred(value)
+        if is_reference(value)
+        else value.replace("{unique}", once).replace("{today}", today().isoformat())
+        for name, value in fields.items()
+    }
 
 
 def _why(answer: Answer) -> str:

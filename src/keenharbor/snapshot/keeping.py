@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import Protocol
 
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
@@ -86,8 +87,18 @@ def firm_reasons(snapshots: Sequence[Snapshot], needed: Mapping[str, str]) -> di
     return why
 
 
+class Dated(Protocol):
+    """What age goes by: a snapshot of a store, or of another place."""
+
+    @property
+    def id(self) -> str: ...
+
+    @property
+    def taken_at(self) -> datetime: ...
+
+
 def reasons_to_stay(
-    snapshots: Sequence[Snapshot], rules: ThinRules, firm: Mapping[str, str], at: datetime | None = None
+    snapshots: Sequence[Dated], rules: ThinRules, firm: Mapping[str, str], at: datetime | None = None
 ) -> dict[str, str]:
     """By id, why a snapshot stays, those with `firm_reasons` first; those that are not named may go."""
     newest_first = sorted(snapshots, key=lambda s: s.taken_at, reverse=True)

@@ -288,6 +288,10 @@ class Store:
             self.refresh()
         return self._index.get(wanted)
 
+    def objects_of_pack(self, pack: str) -> list[ObjectId]:
+        """The ids of all objects of one pack."""
+        return [item[0] for item in walk_heads(self._pack_path(pack)) if not isinstance(item, Damage)]
+
     def needs(self, wanted: ObjectId) -> ObjectId | None:
         """The object that this one is stored near to and cannot be read without; None when there is none."""
         location = self._located(wanted)
@@ -355,14 +359,29 @@ class Store:
         file = self.folder / kind / f"{name}.json"
         try:
             held = file.read_bytes()
-            body = held[len(_SUM_BEFORE) + 64 + len(_BODY_BEFORE) : -1]
+        except FileNotFoundError:
+            return None
+        except OSError as error:
+            raise DamagedError(f"a stored document is damaged: {error}", where=file) from error
+        return self._document_in(held, file)
+
+    @staticmethod
+    def _document_in(held: bytes, file: Path) -> Any:
+        body = held[len(_SUM_BEFORE) + 64 + len(_BODY_BEFORE) : -1]
+        try:
             if _with_sum(body) != held:
                 raise ValueError("its checksum does not fit")
             return decode_json(body)
-        except FileNotFoundError:
-            return None
-        except (OSError, ValueError, RecursionError) as error:
+        except (ValueError, RecursionError) as error:
             raise DamagedError(f"a stored document is damaged: {error}", where=file) from error
+
+    def take_document(self, kind: str, name: str, content: bytes) -> None:
+        """Take in a document as another store has it in its file. Raises `DamagedError` when it is not sound."""
+        value = self._document_in(content, self.folder / kind / f"{name}.json")
+        with contextlib.suppress(DamagedError):
+            if self.read_document(kind, name) == value:
+                return
+        self.write_document(kind, name, value)
 
     def write_document(self, kind: str, name: str, value: object) -> None:
         """Write a document durably with its checksum, in place of an earlier one of its name."""
