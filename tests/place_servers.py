@@ -163,6 +163,8 @@ class CutLine:
                 far = socket.create_connection(("127.0.0.1", self._target), 10)
             except OSError:
                 return
+            for end in (near, far):
+                end.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             room = self._chance.randint(1, self._most)
             told = [room]
             for one, other, counts in ((near, far, True), (far, near, False)):

@@ -105,6 +105,11 @@ def write_pieces(path: Path, pieces: Iterable[bytes]) -> None:
             out.write(piece)
 
 
+def remove_file(file: Path) -> None:
+    """Remove a file of the tool's own; nothing happens when there is none."""
+    file.unlink(missing_ok=True)
+
+
 def remove_folder(folder: Path) -> None:
     """Remove a folder of the tool's own with all that is in it, as far as that can be; links in it are not followed."""
     shutil.rmtree(folder, ignore_errors=True)

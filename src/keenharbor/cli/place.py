@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TypeVar
 
 import click
 from rich.console import Console
@@ -17,14 +17,14 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.terminal import say
 from keenharbor.place.adding import Added, add_to_site_file, check_key_file, read_key, set_up, write_key
-from keenharbor.place.berth import newest_of
 from keenharbor.place.carriers import Whither, checked_url, open_carrier
-from keenharbor.place.checking import MONTH, Checked, verify
+from keenharbor.place.checking import Checked, verify
 from keenharbor.place.fetching import Fetched, Found, berths_in, fetch
 from keenharbor.place.keys import WORDS_ASKED, PlaceKey
 from keenharbor.place.line import Line
 from keenharbor.place.places import Place, find_places, places_of
 from keenharbor.place.sending import Sending, send
+from keenharbor.place.standing import standing_of
 from keenharbor.place.thinning import PlaceThinning, may_remove, plan_thinning, read_for_thinning, strays_in, thin
 from keenharbor.site.log import append_log
 from keenharbor.site.whereabouts import SITE_FILE_NAME, Whereabouts
@@ -40,7 +40,11 @@ def place() -> None:
     """Second places for snapshots: sealed here, sent, verified, fetched back."""
 
 
-def _ways_in(command: Callable[..., Any]) -> Callable[..., Any]:
+F = TypeVar("F", bound=Callable[..., object])
+Said = str | Path | bool | None
+
+
+def _ways_in(command: F) -> F:
     """The options that say how one gets into a place."""
     for option in (
         click.option("--region", help="The storage's region, where it has several."),
@@ -67,14 +71,14 @@ def _ways_in(command: Callable[..., Any]) -> Callable[..., Any]:
 @click.option("--key", "key_of", type=FILE, help="Use the key in this file; what it opens there is taken up again.")
 @click.option("--key-to", type=FILE, help="Write the new key to this file instead of showing it.")
 def add_command(
-    session: Session, name: str, url: str | None, key_of: Path | None, key_to: Path | None, **said: Any
+    session: Session, name: str, url: str | None, key_of: Path | None, key_to: Path | None, **said: Said
 ) -> None:
     """Add a second place: a folder, or an address of SFTP, S3-compatible storage or WebDAV.
 
     A key is made and shown once: keep it where neither the site nor the place is. Without it nothing that is sent can
     be read, and nobody can make it again."""
     where, places = places_of(session.site_file)
-    values = {"name": name, **({"url": url} if url is not None else {})}
+    values: dict[str, str | bool] = {"name": name, **({"url": url} if url is not None else {})}
     values |= {k: str(v) if isinstance(v, Path) else v for k, v in said.items() if v}
     known = next((p for p in places if p.name == name), None)
     if known is None and url is None:
@@ -99,15 +103,15 @@ def add_command(
     session.show(told, lambda out: _render_added(out, made, added, key_to))
 
 
-def _place_of(where: Whereabouts, values: dict[str, Any]) -> Place:
+def _place_of(where: Whereabouts, values: dict[str, str | bool]) -> Place:
     from pydantic import ValidationError
 
     from keenharbor.place.berth import Berth
     from keenharbor.site.model import PlacePart
 
     try:
-        checked_url(values["url"])
-        part = PlacePart(**values)
+        checked_url(str(values["url"]))
+        part = PlacePart.model_validate(values)
     except ValidationError as error:
         first = error.errors()[0]
         raise UsageError(f"'{first['loc'][0]}': {first['msg'].removeprefix('Value error, ').lower()}") from None
@@ -164,68 +168,30 @@ def list_command(session: Session) -> int:
     """Show what each place holds, as far as this machine knows without asking it."""
     where, places = places_of(session.site_file)
     here = list_snapshots(Store(where.store_folder), where.name) if (where.store_folder / "store.json").exists() else []
-    told = [_state_of(p, {s.id for s in here}) for p in places]
+    standing = [standing_of(p, {s.id for s in here}) for p in places]
 
     def render(out: Console) -> None:
-        if not told:
+        if not standing:
             out.print("No place yet.")
             show.next_step(out, "keenharbor place add NAME FOLDER_OR_ADDRESS")
             return
-        rows = []
-        for item in told:
-            word, text = _verdict_of(item)
-            newest = item["newest"]
-            rows.append((
-                show.mark(word, item["name"]), f"{item['snapshots']}",
-                age(parse_stamp(newest["taken_at"])) if newest else "none", size(item["bytes"]),
-                age(parse_stamp(item["sent_at"])) if item["sent_at"] else "never",
-                age(parse_stamp(item["verified_at"])) if item["verified_at"] else "never", text,
-            ))  # fmt: skip
+        rows = [
+            (
+                show.mark(item.verdict, item.name), f"{item.snapshots}",
+                age(item.newest_taken_at) if item.newest_taken_at else "none", size(item.bytes),
+                age(item.sent_at) if item.sent_at else "never",
+                age(item.verified_at) if item.verified_at else "never", item.told,
+            )
+            for item in standing
+        ]  # fmt: skip
         columns = ("place", "snapshots", "newest", "takes", "sent", "verified", "")
         show.table(out, columns, rows, right=(1, 3), keep=(0, 2, 4, 5))
-        worst = next((i for i in told if _verdict_of(i)[0] != "good"), None)
+        worst = next((s for v in ("damaged", "caution") for s in standing if s.verdict == v), None)
         if worst is not None:
-            show.next_step(out, _advice_for(worst))
+            show.next_step(out, worst.advice)
 
-    session.show(told, render)
-    return 1 if any(_verdict_of(t)[0] in ("damaged", "failed") for t in told) else 0
-
-
-def _state_of(item: Place, here: set[str]) -> dict[str, Any]:
-    """What this machine knows of a place."""
-    held, last = item.berth.held(), item.berth.last_send()
-    newest = newest_of(held.snapshots)
-    verified = item.berth.verified_at
-    readings = item.berth.readings()
-    return {
-        "name": item.name, "url": item.part.url, "set_up": item.berth.is_set_up, "state": held.number,
-        "snapshots": len(held.snapshots), "waiting": len(here - set(held.snapshots)), "bytes": held.bytes,
-        "newest": {"id": newest[0], "taken_at": newest[1].taken_at} if newest else None,
-        "sent_at": last["at"] if last else None, "verified_at": verified.isoformat() if verified else None,
-        "damaged": sum(1 for n, r in readings.items() if r.wrong and n in held.parcels),
-        "unread": sum(1 for n in held.parcels if n not in readings or now() - readings[n].at > MONTH),
-        "parcels": len(held.parcels), "append_only": item.part.append_only,
-    }  # fmt: skip
-
-
-def _verdict_of(item: dict[str, Any]) -> tuple[str, str]:
-    if not item["set_up"]:
-        return "caution", "has no key on this machine yet"
-    if item["damaged"]:
-        return "damaged", f"{plural(item['damaged'], 'parcel')} damaged"
-    if item["waiting"]:
-        return "caution", f"{plural(item['waiting'], 'snapshot')} not sent"
-    if item["unread"] == item["parcels"] and item["parcels"]:
-        return "caution", "never read back"
-    return "good", f"{item['unread']} of {item['parcels']} parcels unread this month" if item["unread"] else ""
-
-
-def _advice_for(item: dict[str, Any]) -> str:
-    if not item["set_up"]:
-        return f"keenharbor place add {item['name']}"
-    if item["damaged"] or item["waiting"]:
-        return f"keenharbor place send {item['name']}"
-    return f"keenharbor place verify {item['name']}"
+    session.show([s.as_json() for s in standing], render)
+    return 1 if any(s.verdict == "damaged" for s in standing) else 0
 
 
 # -- send -----------------------------------------------------------------------------------------------------
@@ -353,7 +319,7 @@ def _render_checked(out: Console, results: Sequence[Checked]) -> None:
 
 def _fetch(
     session: Session, whence: str, into: Path, key_of: Path | None, only: tuple[str, ...], upto: int | None,
-    berth: str | None, ways: dict[str, Any],
+    berth: str | None, ways: dict[str, Said],
 ) -> int:  # fmt: skip
     connections = 4
     if "/" in whence:
@@ -370,18 +336,26 @@ def _fetch(
     return 0 if done.good else 1
 
 
-def _line_to(url: str, ways: dict[str, Any], session: Session) -> Line:
+def _line_to(url: str, ways: dict[str, Said], session: Session) -> Line:
     from keenharbor.base.references import is_reference, referred
 
-    password = ways["password"]
+    password = _text(ways["password"])
     if password is not None and not is_reference(password):
         raise UsageError("a password is not typed into a command, where others see it", advice="env:NAME or file:PATH")
     try:
         where = checked_url(url)
-        whither = Whither(where, **{**ways, "password": referred(password) if password else None})
+        key_file, known_hosts = (Path(str(f)) if (f := ways[n]) else None for n in ("key_file", "known_hosts"))
+        whither = Whither(
+            where, _text(ways["user"]), referred(password) if password else None, key_file, known_hosts,
+            _text(ways["endpoint"]), _text(ways["region"]),
+        )  # fmt: skip
     except (ValueError, LookupError) as error:
         raise UsageError(str(error.args[0])) from None
     return Line(lambda: open_carrier(whither), told=session.progress.note)
+
+
+def _text(said: Said) -> str | None:
+    return None if said is None else str(said)
 
 
 def _asked_key(key_of: Path | None) -> PlaceKey:
@@ -408,7 +382,7 @@ def _berth_for(line: Line, key: PlaceKey, upto: int | None, wanted: str | None, 
     return named[0]
 
 
-def _fetch_options(command: Callable[..., Any]) -> Callable[..., Any]:
+def _fetch_options(command: F) -> F:
     for option in (
         click.option("--of", "berth", metavar="SITE|FOLDER", help="Which, where the key opens several."),
         click.option("--state", "upto", type=click.IntRange(1), help="As the place was at this state."),
@@ -427,7 +401,7 @@ def _fetch_options(command: Callable[..., Any]) -> Callable[..., Any]:
 @_fetch_options
 def place_fetch_command(
     session: Session, whence: str, into: Path, key_of: Path | None, only: tuple[str, ...], upto: int | None,
-    berth: str | None, **ways: Any,
+    berth: str | None, **ways: Said,
 ) -> int:  # fmt: skip
     """Bring the store back from a place, with the key. A run that was cut goes on where it was."""
     return _fetch(session, whence, into, key_of, only, upto, berth, ways)
@@ -438,7 +412,7 @@ def place_fetch_command(
 @_fetch_options
 def fetch_command(
     session: Session, whence: str, into: Path, key_of: Path | None, only: tuple[str, ...], upto: int | None,
-    berth: str | None, **ways: Any,
+    berth: str | None, **ways: Said,
 ) -> int:  # fmt: skip
     """Bring the store back from a place on a machine that has nothing but the key."""
     if "/" not in whence:

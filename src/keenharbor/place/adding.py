@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from keenharbor.base.durable import PRIVATE_FILE, private_folder, sync_folder, write_durably
+from keenharbor.base.durable import private_folder, sync_folder, write_durably, write_pieces
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import now, stamp
 from keenharbor.place.berth import Berth, BerthKeys
@@ -38,11 +37,7 @@ def check_key_file(target: Path) -> None:
 def write_key(target: Path, key: PlaceKey, place: str) -> None:
     """Write a new key where only its owner can read it."""
     text = f"# The key of the place '{place}', made {stamp(now())}. It opens what is sent there; keep it elsewhere.\n"
-    descriptor = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE_FILE)
-    with os.fdopen(descriptor, "w") as out:
-        out.write(f"{text}{key.secret}\n")
-        out.flush()
-        os.fsync(out.fileno())
+    write_pieces(target, [text.encode(), key.secret.encode(), b"\n"])
     sync_folder(target.absolute().parent)
 
 

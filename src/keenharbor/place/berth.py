@@ -9,20 +9,18 @@ its objects"""
 from __future__ import annotations
 
 import contextlib
-import json
 import secrets
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from keenharbor.base.chain import append_line, read_chain
-from keenharbor.base.durable import private_folder, read_summed, write_durably, write_summed
+from keenharbor.base.durable import private_folder, read_summed, remove_file, write_durably, write_summed
 from keenharbor.base.errors import DamagedError, UsageError
-from keenharbor.base.text import now, parse_stamp, stamp
+from keenharbor.base.text import now
 from keenharbor.place.keys import PlaceKey
 from keenharbor.place.states import Held, Parcel, Sent
 from keenharbor.store import ObjectId
@@ -30,12 +28,27 @@ from keenharbor.store import ObjectId
 _ID_BYTES = 32
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(msgspec.Struct, frozen=True):
     """How a parcel was when it was read back last: when, and what was wrong, if anything."""
 
     at: datetime
     wrong: str = ""
+
+
+class LastSend(msgspec.Struct, frozen=True):
+    """How a sending ended: when, whether all was right, the bytes and the snapshots that went."""
+
+    at: datetime
+    good: bool
+    bytes: int
+    snapshots: list[str]
+
+
+class _Reads(msgspec.Struct, frozen=True):
+    """What is kept of reading back."""
+
+    parcels: dict[str, Reading] = {}
+    verified_at: datetime | None = None
 
 
 @dataclass(frozen=True)
@@ -123,7 +136,7 @@ class Berth:
         return []
 
     def forget_pending(self) -> None:
-        (self.folder / "pending.jsonl").unlink(missing_ok=True)
+        remove_file(self.folder / "pending.jsonl")
 
     # -- objects in the packs that it holds -------------------------------------------------------------------
 
@@ -144,41 +157,34 @@ class Berth:
 
     # -- reading back -----------------------------------------------------------------------------------------
 
-    def _facts(self) -> dict[str, Any]:
+    def _reads(self) -> _Reads:
         try:
-            return read_summed((self.folder / "reads.json").read_bytes())
-        except (OSError, ValueError):
-            return {}
+            return msgspec.json.decode((self.folder / "reads.json").read_bytes(), type=_Reads)
+        except (OSError, msgspec.MsgspecError):
+            return _Reads()
 
     def readings(self) -> dict[str, Reading]:
         """By parcel, when it was read back last. What cannot be read counts as never read."""
-        found = {}
-        for name, (at, wrong) in self._facts().get("parcels", {}).items():
-            with contextlib.suppress(ValueError):
-                found[name] = Reading(parse_stamp(at), wrong)
-        return found
+        return self._reads().parcels
 
-    def note_readings(self, readings: Mapping[str, Reading], *, verified: bool) -> None:
+    def note_readings(self, readings: dict[str, Reading], *, verified: bool) -> None:
         """What was read back; ``verified`` where it was by a verification, whose time is noted."""
-        said: dict[str, object] = {"parcels": {n: [stamp(r.at), r.wrong] for n, r in readings.items()}}
-        said["verified_at"] = stamp(now()) if verified else self._facts().get("verified_at")
-        write_summed(self.folder / "reads.json", said)
+        said = _Reads(readings, now() if verified else self.verified_at)
+        write_durably(self.folder / "reads.json", msgspec.json.encode(said))
 
     @property
     def verified_at(self) -> datetime | None:
-        at = self._facts().get("verified_at")
-        return parse_stamp(at) if at else None
+        return self._reads().verified_at
 
-    def note_send(self, what: Mapping[str, object]) -> None:
+    def note_send(self, sent: LastSend) -> None:
         """How the last sending ended."""
-        write_durably(self.folder / "sent.json", json.dumps({"at": stamp(now()), **what}).encode())
+        write_durably(self.folder / "sent.json", msgspec.json.encode(sent))
 
-    def last_send(self) -> dict[str, Any] | None:
+    def last_send(self) -> LastSend | None:
         try:
-            found = json.loads((self.folder / "sent.json").read_bytes())
-        except (OSError, ValueError):
+            return msgspec.json.decode((self.folder / "sent.json").read_bytes(), type=LastSend)
+        except (OSError, msgspec.MsgspecError):
             return None
-        return found if isinstance(found, dict) else None
 
 
 def newest_of(snapshots: Mapping[str, Sent]) -> tuple[str, Sent] | None:

@@ -8,9 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from blake3 import blake3
-
-from keenharbor.base.durable import private_folder, sync_folder, temporary_name, write_durably
+from keenharbor.base.durable import private_folder, write_durably
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import plural, size
@@ -23,6 +21,7 @@ from keenharbor.place.reading import Read, read_states
 from keenharbor.place.states import Held, Parcel
 from keenharbor.snapshot import list_snapshots
 from keenharbor.store import Store
+from keenharbor.store.receiving import Receiver
 
 _DONE = "fetched.json"
 _NOTED_EVERY = 16
@@ -100,6 +99,7 @@ def fetch(
         raise UsageError(f"the place has no snapshot '{unknown[0]}'", advice="without --snapshot all are fetched")
     result = Fetched(into / "store", held.number, held.at, problems=list(berth.read.problems))
     store = Store.create(private_folder(into / "store"))
+    receiver = Receiver(store)
     members = _wanted(held, only or list(held.snapshots))
     done = _done(into)
     parcels = {p.name: p for parts in members.values() for _, p in parts if p.name not in done}
@@ -117,7 +117,7 @@ def fetch(
             for member, piece in opened_parcel(key.open(content), parcel.members):
                 if (member, parcel) in members.get(member.path, ()):
                     if member.path.startswith("packs/"):
-                        _lay_away(store, member, piece)
+                        receiver.lay(Path(member.path).name, piece, member.part, member.parts)
                     else:
                         documents[member.path] = piece
         except CarrierError as error:
@@ -140,7 +140,7 @@ def fetch(
                 result.parcels, result.bytes = result.parcels + 1, result.bytes + parcel.size
                 progress.advance(fetched, total, "byte")
             write_durably(into / _DONE, json.dumps(done).encode())
-        _finish(store, into, members, documents, held, only, result)
+        _finish(store, receiver, into, members, documents, held, only, result)
     return result
 
 
@@ -165,30 +165,16 @@ def _done(into: Path) -> list[str]:
     return [n for n in found if isinstance(n, str)] if isinstance(found, list) else []
 
 
-def _lay_away(store: Store, member: Member, content: bytes) -> None:
-    """Write a pack, or the part of one, which is joined with the others when all are there."""
-    final = store.folder / member.path
-    if member.parts > 1:
-        if final.exists():
-            return
-        final = _part_file(store, final, member)
-    private_folder(final.parent)
-    write_durably(final, content)
-
-
-def _part_file(store: Store, pack: Path, member: Member) -> Path:
-    return store.folder / "staging" / f"{pack.name}.{member.part:05d}.fetched"
-
-
 def _finish(
-    store: Store, into: Path, members: dict[str, list[tuple[Member, Parcel]]], documents: dict[str, bytes], held: Held,
+    store: Store, receiver: Receiver, into: Path, members: dict[str, list[tuple[Member, Parcel]]],
+    documents: dict[str, bytes], held: Held,
     only: Sequence[str], result: Fetched,
 ) -> None:  # fmt: skip
     """Join the parts of packs, take in the documents, and say which snapshots are whole."""
     lacking = {
         Path(path).name
         for path, parts in members.items()
-        if path.startswith("packs/") and not _joined(store, path, [m for m, _ in parts])
+        if path.startswith("packs/") and not receiver.joined(Path(path).name, [m.sum for m, _ in parts])
     }
     store.refresh()
     for path, content in sorted(documents.items()):
@@ -198,7 +184,7 @@ def _finish(
             result.papers.append(path)
         else:
             try:
-                store.take_document(kind, name.removesuffix(".json"), content)
+                receiver.take_document(kind, name.removesuffix(".json"), content)
             except KeenHarborError as error:
                 result.problems.append(f"{path}: {error.what}")
     result.site_file = _described(into, result.papers)
@@ -234,28 +220,3 @@ def _described(into: Path, papers: list[str]) -> Path | None:
         write_durably(target, tomlkit.dumps(document).encode())
         return target
     return None
-
-
-def _joined(store: Store, path: str, parts: list[Member]) -> bool:
-    """Whether a pack is there, of which the parts may lie in staging still."""
-    final = store.folder / path
-    if len(parts) == 1:
-        return final.exists()
-    files = [_part_file(store, final, m) for m in parts]
-    if not final.exists():
-        if not all(f.exists() for f in files):
-            return False
-        private_folder(final.parent)
-        part = temporary_name(final)
-        with part.open("xb") as out:
-            for file, member in zip(files, parts, strict=True):
-                content = file.read_bytes()
-                if blake3(content).hexdigest() != member.sum:
-                    part.unlink()
-                    return False
-                out.write(content)
-        part.replace(final)
-        sync_folder(final.parent)
-    for file in files:
-        file.unlink(missing_ok=True)
-    return True

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import random
 import secrets
 import time
 from collections.abc import Callable
@@ -15,7 +16,7 @@ PATIENCE = 60.0
 """Seconds for which nothing may get through before it is given up: on a line that keeps breaking work goes on as long
 as it gets on."""
 OPENING_PATIENCE = 10.0
-_FIRST_WAIT, _LONGEST_WAIT = 0.5, 15.0
+_FIRST_WAIT, _LONGEST_WAIT = 0.25, 15.0
 
 
 class Line:
@@ -45,7 +46,7 @@ class Line:
         return self._carrier
 
     def _trying(self, do: Callable[[], T], patience: float = PATIENCE) -> T:
-        from tenacity import RetryCallState, Retrying, retry_if_exception, wait_random_exponential
+        from tenacity import RetryCallState, Retrying, retry_if_exception
 
         began = time.monotonic()
 
@@ -59,13 +60,19 @@ class Line:
         for attempt in Retrying(
             retry=retry_if_exception(lambda e: isinstance(e, CarrierError) and e.passing),
             stop=lambda _: time.monotonic() - max(began, self._last_good) > patience, before_sleep=tell, reraise=True,
-            wait=wait_random_exponential(_FIRST_WAIT, _LONGEST_WAIT),
+            wait=lambda _: self._wait(began),
         ):  # fmt: skip
             with attempt:
                 done = do()
                 self._last_good = time.monotonic()
                 return done
         raise AssertionError("the last error is raised above")
+
+    def _wait(self, began: float) -> float:
+        """Seconds until the next attempt: the longer, the longer nothing got through, and drawn, so that several do not
+        come at once."""
+        dead = time.monotonic() - max(began, self._last_good)
+        return random.uniform(0, min(_LONGEST_WAIT, _FIRST_WAIT + dead))
 
     def put_new(self, folder: str, data: bytes, before: str = "") -> str:
         """Write an object under a name that nothing has, and return the name. Where a carrier cannot go on behind what

@@ -18,7 +18,7 @@ from keenharbor.base.errors import DamagedError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural, size, stamp
 from keenharbor.host.lease import held as lease
-from keenharbor.place.berth import Berth, BerthKeys, newest_of
+from keenharbor.place.berth import Berth, BerthKeys, LastSend, newest_of
 from keenharbor.place.line import Line
 from keenharbor.place.parcels import Piece, grouped, piece_of, pieces_of, sealed_parcel
 from keenharbor.place.places import Place
@@ -85,7 +85,7 @@ def send(
             return result
         with place.line(progress.note) as line:
             _Sender(where, place, keys, store, line, progress, hours, result).go()
-        berth.note_send({"good": result.good, "bytes": result.bytes, "snapshots": result.snapshots})
+        berth.note_send(LastSend(clock(), result.good, result.bytes, result.snapshots))
     return result
 
 

@@ -363,10 +363,11 @@ class Store:
             return None
         except OSError as error:
             raise DamagedError(f"a stored document is damaged: {error}", where=file) from error
-        return self._document_in(held, file)
+        return self.document_in(held, file)
 
     @staticmethod
-    def _document_in(held: bytes, file: Path) -> Any:
+    def document_in(held: bytes, file: Path) -> object:
+        """What a document's file says. Raises `DamagedError`."""
         body = held[len(_SUM_BEFORE) + 64 + len(_BODY_BEFORE) : -1]
         try:
             if _with_sum(body) != held:
@@ -374,14 +375,6 @@ class Store:
             return decode_json(body)
         except (ValueError, RecursionError) as error:
             raise DamagedError(f"a stored document is damaged: {error}", where=file) from error
-
-    def take_document(self, kind: str, name: str, content: bytes) -> None:
-        """Take in a document as another store has it in its file. Raises `DamagedError` when it is not sound."""
-        value = self._document_in(content, self.folder / kind / f"{name}.json")
-        with contextlib.suppress(DamagedError):
-            if self.read_document(kind, name) == value:
-                return
-        self.write_document(kind, name, value)
 
     def write_document(self, kind: str, name: str, value: object) -> None:
         """Write a document durably with its checksum, in place of an earlier one of its name."""

@@ -8,9 +8,9 @@ import contextlib
 import logging
 import os
 import threading
-from collections.abc import Callable, Coroutine
+from collections.abc import Awaitable, Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, TypeVar
 from urllib.parse import urlsplit
 
 from keenharbor.place.carriers import CarrierError, NotThereError, Pace, Whither, is_plain, no_pace
@@ -63,26 +63,19 @@ class SftpCarrier:
 
         async with self._opening:
             if self._client is None:
-                given: dict[str, Any] = {}
-                if self._port is not None:
-                    given["port"] = self._port
-                if self._user is not None:
-                    given["username"] = self._user
-                if self._whither.password is not None:
-                    given["password"] = self._whither.password
-                if self._whither.key_file is not None:
-                    given["client_keys"] = [str(self._whither.key_file)]
-                if self._whither.known_hosts is not None:
-                    given["known_hosts"] = str(self._whither.known_hosts)
+                there = self._whither
                 config = Path("~/.ssh/config").expanduser()
-                self._connection = await asyncssh.connect(
-                    self._host, config=[str(config)] if config.is_file() else None, connect_timeout=_SECONDS,
-                    login_timeout=_SECONDS, keepalive_interval=15, keepalive_count_max=4, **given,
+                self._connection = await asyncssh.connect(  # what is () is as the user's configuration says
+                    self._host, port=self._port or (), username=self._user or (), password=there.password,
+                    client_keys=[str(there.key_file)] if there.key_file is not None else (),
+                    known_hosts=str(there.known_hosts) if there.known_hosts is not None else (),
+                    config=[str(config)] if config.is_file() else None, connect_timeout=_SECONDS,
+                    login_timeout=_SECONDS, keepalive_interval=15, keepalive_count_max=4,
                 )  # fmt: skip
                 self._client = await self._connection.start_sftp_client()
             return self._client
 
-    def _do(self, work: Callable[[SFTPClient], Coroutine[Any, Any, T]]) -> T:
+    def _do(self, work: Callable[[SFTPClient], Awaitable[T]]) -> T:
         """Carry out ``work`` in the thread that holds the connection, and wait for it."""
 
         used: SFTPClient | None = None
@@ -138,8 +131,8 @@ class SftpCarrier:
             there = await self._begun_there(client, name, path)
             self._begun.add(name)
             async with client.open(path, "xb" if there is None else "r+b", block_size=0) as file:
-                begun: list[asyncio.Task[Any]] = []
-                waiting: set[asyncio.Task[Any]] = set()
+                begun: list[asyncio.Task[int]] = []
+                waiting: set[asyncio.Task[int]] = set()
                 size = min(_LARGEST_WRITE, client.limits.max_write_len or _USUAL_WRITE)
                 try:
                     for at in range(there or 0, len(data), size):
