@@ -21,6 +21,7 @@ TOPICS = {
     "init": "How a site is worked out.",
     "site-file": "Site file, platform file, plan.",
     "snapshots": "Taking, proving, keeping, giving back.",
+    "places": "Second places: sealed, sent, fetched back.",
     "trials": "Rehearsals and what they tell.",
     "feed": "The feed of releases.",
     "demo": "The example that is played.",

@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.text import Text
 
 from keenharbor.base.errors import KeenHarborError, UsageError
-from keenharbor.base.text import age, duration, now, parse_stamp, plural, shorten, size, when
+from keenharbor.base.text import age, duration, now, parse_stamp, plural, short_age, shorten, size, when
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.terminal import say
@@ -178,13 +178,13 @@ def list_command(session: Session) -> int:
         rows = [
             (
                 show.mark(item.verdict, item.name), f"{item.snapshots}",
-                age(item.newest_taken_at) if item.newest_taken_at else "none", size(item.bytes),
-                age(item.sent_at) if item.sent_at else "never",
-                age(item.verified_at) if item.verified_at else "never", item.told,
+                short_age(item.newest_taken_at) if item.newest_taken_at else "none", size(item.bytes),
+                short_age(item.sent_at) if item.sent_at else "never",
+                short_age(item.verified_at) if item.verified_at else "never", item.told,
             )
             for item in standing
         ]  # fmt: skip
-        columns = ("place", "snapshots", "newest", "takes", "sent", "verified", "")
+        columns = ("place", "snapshots", "newest", "takes", "sent", "verified", "what is to be known")
         show.table(out, columns, rows, right=(1, 3), keep=(0, 2, 4, 5))
         worst = next((s for v in ("damaged", "caution") for s in standing if s.verdict == v), None)
         if worst is not None:
@@ -307,7 +307,10 @@ def _render_checked(out: Console, results: Sequence[Checked]) -> None:
             ("read back", Text(oldest)),
         ]  # fmt: skip
         if item.strays:
-            told = f"{plural(item.strays, 'object')}, {size(item.stray_bytes)}, left by lines that were cut"
+            told = (
+                f"{plural(item.strays, 'object')}, {size(item.stray_bytes)}, of which no state tells: left by cut "
+                f"lines, or replaced"
+            )
             rows.append(("besides", Text(told)))
         show.pairs(out, rows)
         if not item.good:
