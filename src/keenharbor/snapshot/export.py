@@ -29,11 +29,12 @@ from keenharbor.base.jsontext import indented_json
 from keenharbor.base.progress import Progress
 from keenharbor.database import sql_text
 from keenharbor.database.kinds import NO_ENGINE
+from keenharbor.snapshot.agefile import Sealer
 from keenharbor.snapshot.archive import ARCHIVE_FORM, PART, ArchiveForm
 from keenharbor.snapshot.lists import with_lists
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.snapshot.plaintext import client_hint, csv_text, file_name
-from keenharbor.snapshot.sealed import PartsWriter, Sealer, Sink
+from keenharbor.snapshot.sealed import PartsWriter, Sink
 from keenharbor.snapshot.tarball import Tarball
 from keenharbor.tree import Entry
 

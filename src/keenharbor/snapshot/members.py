@@ -19,6 +19,7 @@ import zstandard
 
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.host import PIECE_SIZE
+from keenharbor.snapshot import agefile
 from keenharbor.snapshot.archive import LARGEST_HEAD, PART
 from keenharbor.snapshot.sealed import PartsReader, Unsealer
 
@@ -55,12 +56,14 @@ def pieces_of_member(member: Member) -> Iterator[bytes]:
 def members_of(files: Sequence[Path], passphrase: str | None) -> Iterator[Member]:
     with contextlib.closing(PartsReader(files)) as raw:
         stream = _Peeked(raw)
-        if stream.begins_with(_SEALED):
+        in_age = stream.begins_with(agefile.MARK)
+        if in_age or stream.begins_with(_SEALED):
             if passphrase is None:
                 raise UsageError(
                     "the archive is sealed", where=files[0], advice="give its passphrase with --passphrase-file"
                 )
-            stream = _Peeked(Unsealer(cast("IO[bytes]", stream), passphrase))
+            opener = agefile.Unsealer if in_age else Unsealer
+            stream = _Peeked(opener(cast("IO[bytes]", stream), passphrase))
         if stream.begins_with(_ZIP):
             yield from _zip_members(stream)
         elif stream.begins_with(_ZSTD):
@@ -76,12 +79,15 @@ def members_of(files: Sequence[Path], passphrase: str | None) -> Iterator[Member
             raise Refused("it is neither a tar archive (zstd or gzip) nor a zip archive")
 
 
+_LONGEST_MARK = 32
+
+
 class _Peeked:
     """A stream of which the beginning can be seen before it is read."""
 
     def __init__(self, below: Any) -> None:
         self._below = below
-        self._held = bytes(below.read(8))
+        self._held = bytes(below.read(_LONGEST_MARK))
 
     def begins_with(self, mark: bytes) -> bool:
         return self._held.startswith(mark)

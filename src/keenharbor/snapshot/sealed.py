@@ -1,11 +1,12 @@
-"""A stream sealed with a passphrase, and a stream cut into parts.
+"""A stream sealed with a passphrase as earlier versions did, and a stream cut into parts.
 
-Sealed stream: one line of JSON (format, key derivation and its parameters, salt, size of the pieces), then pieces, each
-4 bytes of length (big-endian; the highest bit marks the last piece) and as many bytes of ChaCha20-Poly1305 (RFC 8439).
-A piece's nonce is its number in 12 bytes, big-endian; its length field and the first line are authenticated with it. So
-no piece can be changed, left out, swapped or added, nor the end cut off (cf. Hoang, Reyhanitabar, Rogaway, Vizár,
-"Online authenticated encryption and its nonce-reuse misuse-resistance", CRYPTO 2015: STREAM). The key comes from the
-passphrase by scrypt (RFC 7914)."""
+What is sealed now is in an open format (see `keenharbor.snapshot.agefile`). Sealed stream of earlier versions: one line
+of JSON (format, key derivation and its parameters, salt, size of the pieces), then pieces, each 4 bytes of length
+(big-endian; the highest bit marks the last piece) and as many bytes of ChaCha20-Poly1305 (RFC 8439). A piece's nonce is
+its number in 12 bytes, big-endian; its length field and the first line are authenticated with it. So no piece can be
+changed, left out, swapped or added, nor the end cut off (cf. Hoang, Reyhanitabar, Rogaway, Vizár, "Online authenticated
+encryption and its nonce-reuse misuse-resistance", CRYPTO 2015: STREAM). The key comes from the passphrase by scrypt
+(RFC 7914)."""
 
 from __future__ import annotations
 
@@ -22,7 +23,6 @@ from keenharbor.base.errors import DamagedError, UsageError
 PIECE = 1024 * 1024
 _FORMAT = "keenharbor-sealed-1"
 _LAST = 0x8000_0000
-_SCRYPT = {"n": 2**15, "r": 8, "p": 1}
 _LARGEST_MEMORY = 2**28
 """What a passphrase may cost in bytes; a hostile archive could ask for all there is."""
 
@@ -43,48 +43,6 @@ def _key(passphrase: str, salt: bytes, parameters: dict[str, int]) -> bytes:
     from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
     return Scrypt(salt=salt, length=32, **parameters).derive(passphrase.encode("utf-8"))
-
-
-class Sealer:
-    """Encrypts what is written and hands it on."""
-
-    def __init__(self, below: Sink, passphrase: str) -> None:
-        from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
-
-        salt = os.urandom(16)
-        self._head = json.dumps(
-            {
-                "format": _FORMAT,
-                "cipher": "chacha20-poly1305",
-                "kdf": "scrypt",
-                **_SCRYPT,
-                "salt": salt.hex(),
-                "piece": PIECE,
-            }
-        ).encode()
-        self._cipher = ChaCha20Poly1305(_key(passphrase, salt, _SCRYPT))
-        self._below = below
-        self._number = 0
-        self._held = bytearray()
-        below.write(self._head + b"\n")
-
-    def write(self, data: bytes) -> int:
-        self._held += data
-        # A full piece is held back until more comes: the last one is marked.
-        while len(self._held) > PIECE:
-            self._send(bytes(self._held[:PIECE]), last=False)
-            del self._held[:PIECE]
-        return len(data)
-
-    def _send(self, piece: bytes, *, last: bool) -> None:
-        length = struct.pack(">I", (len(piece) + 16) | (_LAST if last else 0))
-        nonce = self._number.to_bytes(12, "big")
-        self._number += 1
-        self._below.write(length + self._cipher.encrypt(nonce, piece, length + self._head))
-
-    def close(self) -> None:
-        self._send(bytes(self._held), last=True)
-        self._below.close()
 
 
 class Unsealer:
