@@ -15,9 +15,20 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+import pytest
+
 from keenharbor.place.carriers import Whither
 
 SSHD = shutil.which("sshd") or "/usr/sbin/sshd"
+
+
+def need_program(*names: str) -> None:
+    """Skip where a program is missing; never in CI."""
+    for name in names:
+        if shutil.which(name, path=f"{os.environ.get('PATH', '')}:/usr/sbin") is None:
+            if os.environ.get("CI"):
+                pytest.fail(f"the program {name} is missing")
+            pytest.skip(f"the program {name} is missing")
 
 
 def free_port() -> int:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 import shutil
+import subprocess
+import sys
+import tarfile
 import tempfile
 import time
 from collections.abc import Iterator
@@ -17,6 +20,7 @@ from keenharbor.database import open_database
 from keenharbor.database.private_server import PrivateServer, missing_program
 from keenharbor.demo.scene import Host, Scene, remove_scene, set_scene
 from keenharbor.demo.visitors import borrow, loans_of
+from place_servers import need_program
 from test_engines import need
 
 FEW = """
@@ -210,3 +214,29 @@ def test_an_engine_that_is_not_known_or_installed_is_told(tmp_path: Path, monkey
     assert "is not one of" in harbor(tmp_path, "demo", "--database", "dbase", code=2).err
     monkeypatch.setattr(shutil, "which", lambda *a, **k: None)
     assert missing_program("mariadb") == "the program mariadb-install-db is not installed"
+
+
+def test_without_the_tool_its_rows_come_out_of_a_place_as_an_export_writes_them(served: Scene, tmp_path: Path) -> None:
+    need_program("age", "zstd")
+    taken = harbor(served.folder, "snapshot", "take", "--json").json["id"]
+    text = served.site_file.read_text()
+    try:
+        harbor(served.folder, "place", "add", "cellar", tmp_path / "disk", "--key-to", tmp_path / "key")
+        harbor(served.folder, "place", "send", "cellar")
+    finally:
+        served.site_file.write_text(text)
+    words = [sys.executable, "rescue.py", "take", ".", str(tmp_path / "key"), taken, "out"]
+    subprocess.run(words, cwd=tmp_path / "disk", check=True, capture_output=True)
+    harbor(served.folder, "snapshot", "export", taken, tmp_path / "whole.tar.gz")
+    with tarfile.open(tmp_path / "whole.tar.gz") as archive:
+        (name,) = (n for n in archive.getnames() if n.startswith("database/") and n.endswith(".sql"))
+        exported = archive.extractfile(name)
+        assert exported is not None
+        told = exported.read().decode("utf-8", "surrogateescape")
+    made = (tmp_path / "disk/out/database.sql").read_bytes().decode("utf-8", "surrogateescape")
+    assert statements(made) == statements(told)
+
+
+def statements(text: str) -> list[str]:
+    """The lines of SQL, wherever rows are divided into statements."""
+    return [w.rstrip(",;") for w in text.splitlines() if not w.startswith("INSERT INTO")]

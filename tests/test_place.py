@@ -38,11 +38,9 @@ from keenharbor.snapshot import list_snapshots
 from keenharbor.snapshot.verify import verify_store
 from keenharbor.store import Store
 from made_places import made_snapshot
+from place_servers import need_program
 
 MIB = 1024 * 1024
-needs_age = pytest.mark.skipif(
-    shutil.which("age") is None or shutil.which("zstd") is None, reason="age or zstd is missing"
-)
 
 
 # -- keys, parcels, states ------------------------------------------------------------------------------------
@@ -482,8 +480,8 @@ def test_a_new_key_is_shown_once_and_read_back(scene: Scene, tmp_path: Path) -> 
     assert 'name = "cellar"' in scene.site_file.read_text()
 
 
-@needs_age
 def test_without_the_tool_everything_is_read_with_what_lies_there(scene: Scene, tmp_path: Path) -> None:
+    need_program("age", "zstd", "sha256sum")
     taken = harbor(scene.folder, "snapshot", "take", "--json").json["id"]
     query(scene.database, "UPDATE notes SET body = body || ' again'")
     (scene.root / "media/late.txt").write_text("came later\n" * 3000)

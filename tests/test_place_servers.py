@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import importlib.util
 import random
-import shutil
+import subprocess
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -27,19 +26,13 @@ from keenharbor.site.whereabouts import Whereabouts
 from keenharbor.snapshot.verify import verify_store
 from keenharbor.store import Store
 from made_places import made_snapshot
-from place_servers import SERVERS, SSHD, CutLine, Server
-
-MISSING = {
-    "sftp": not Path(SSHD).exists() or shutil.which("ssh-keygen") is None,
-    "s3": importlib.util.find_spec("moto") is None,
-    "webdav": importlib.util.find_spec("wsgidav") is None,
-}
+from place_servers import SERVERS, CutLine, Server, need_program
 
 
 @pytest.fixture(scope="module", params=["sftp", "s3", "webdav"])
 def server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
-    if MISSING[request.param]:
-        pytest.skip(f"the server for {request.param} is missing")
+    if request.param == "sftp":
+        need_program("sshd", "ssh-keygen")
     with SERVERS[request.param](tmp_path_factory.mktemp(request.param) / "server") as made:
         yield made
 
@@ -109,8 +102,6 @@ def test_who_is_not_let_in_is_told_at_once(server: Server, tmp_path: Path) -> No
     given = server.whither(tmp_path)
     if given.key_file is not None:
         stranger = tmp_path / "stranger"
-        import subprocess
-
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(stranger)], check=True)
         wrong = replace(given, key_file=stranger)
         unknown = replace(given, known_hosts=tmp_path / "none")
