@@ -29,7 +29,7 @@ from keenharbor.place.keys import PlaceKey
 from keenharbor.place.parcels import PARCEL
 from keenharbor.place.places import Place
 from keenharbor.place.sending import Sending, send
-from keenharbor.site.model import PlacePart
+from keenharbor.site.routines import PlacePart
 from keenharbor.site.whereabouts import Whereabouts
 from keenharbor.store import Store
 from made_places import made_snapshot

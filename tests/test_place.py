@@ -32,7 +32,7 @@ from keenharbor.place.parcels import files_in, opened_parcel, padded, piece_of, 
 from keenharbor.place.places import Place
 from keenharbor.place.sending import Sending, send
 from keenharbor.place.states import Held, Parcel, State, read_state, state_object
-from keenharbor.site.model import PlacePart
+from keenharbor.site.routines import PlacePart
 from keenharbor.site.whereabouts import Whereabouts
 from keenharbor.snapshot import list_snapshots
 from keenharbor.snapshot.verify import verify_store

@@ -21,7 +21,7 @@ from keenharbor.place.keys import PlaceKey
 from keenharbor.place.line import Line
 from keenharbor.place.places import Place
 from keenharbor.place.sending import send
-from keenharbor.site.model import PlacePart
+from keenharbor.site.routines import PlacePart
 from keenharbor.site.whereabouts import Whereabouts
 from keenharbor.snapshot.verify import verify_store
 from keenharbor.store import Store

@@ -119,20 +119,20 @@ def test_what_fails_today_is_told_and_what_fails_since(served: Scene) -> None:
         'UPDATE pages SET body = body || \'<a href="/no-such-page">gone</a> <img src="/media/no-picture.png">\' '
         "WHERE slug = 'about'",
     )
-    ill = harbor(served.folder, "survey", "--pages", "--json").json["health"]
+    ill = harbor(served.folder, "survey", "--pages", "--json", code=1).json["health"]
     failing = {f["path"]: f for f in ill["failing"]}
     assert failing["/no-such-page"]["how"] == "status 404" and "/about" in failing["/no-such-page"]["on"]
     missing = {f["path"]: f for f in ill["missing"]}
     assert "/media/no-picture.png" in missing
     told = harbor(served.folder, "survey", "--pages", "--against", "--json", code=1).json["differences"]
     assert "/no-such-page fails: status 404" in told and "/media/no-picture.png fails: status 404" in told
-    text = " ".join(harbor(served.folder, "survey", "--pages").out.split())
+    text = " ".join(harbor(served.folder, "survey", "--pages", code=1).out.split())
     assert "✗ /no-such-page status 404 on /about" in text
     assert harbor(served.folder, "survey", "--json").json["health"] is None
 
 
 def test_a_live_site_that_does_not_answer_is_told(scene: Scene) -> None:
-    ill = harbor(scene.folder, "survey", "--pages", "--json").json["health"]
+    ill = harbor(scene.folder, "survey", "--pages", "--json", code=1).json["health"]
     assert [f["path"] for f in ill["failing"]] == ["/"]
 
 

@@ -107,7 +107,7 @@ def _place_of(where: Whereabouts, values: dict[str, str | bool]) -> Place:
     from pydantic import ValidationError
 
     from keenharbor.place.berth import Berth
-    from keenharbor.site.model import PlacePart
+    from keenharbor.site.routines import PlacePart
 
     try:
         checked_url(str(values["url"]))

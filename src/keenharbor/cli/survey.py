@@ -62,7 +62,9 @@ def survey(
         told_edits = {"pristine": str(pristine), "under": under, "edits": [asdict(e) for e in edits]}
         session.show(told_edits, lambda out: _render_pristine(out, edits, pristine))
         return 1 if edits else 0
-    earlier_file = kept_survey(site.work, against) if against is not None else None
+    # Who compares and keeps has nothing to compare with at the first time.
+    first = save and against == "newest" and not any((site.work / "surveys").glob("*.json"))
+    earlier_file = kept_survey(site.work, against) if against is not None and not first else None
     found = survey_site(site, session.feed_if_any(site), session.newest_snapshot(site))
     told = json.loads(json.dumps(found.as_json(), default=str))
     health = None
@@ -85,7 +87,7 @@ def survey(
         )
         return 1 if changed else 0
     session.show(told, lambda out: _render(out, found, health))
-    return 0
+    return 0 if health is None or health.good else 1
 
 
 def _render_changes(out: Console, changed: list[str], file: Path) -> None:
@@ -230,7 +232,15 @@ def _render_orphans(out: Console, found: Survey) -> None:
 def _render_health(out: Console, health: Health) -> None:
     show.heading(out, f"Today on {plural(health.pages, 'page')}")
     if health.good:
-        out.print(show.said("good", "every page, picture, style and script loads"))
+        show.headline(out, "good", "every page, picture, style and script loads")
+    else:
+        faults = [*health.failing, *health.missing]
+        few = "; ".join(f"{f.path}: {f.how}" for f in faults[:2]) + (
+            f" and {len(faults) - 2} more" if faults[2:] else ""
+        )
+        show.headline(out, "caution", f"{plural(len(health.failing), 'page')} and "
+            f"{plural(len(health.missing), 'file')} "
+                      f"fail today: {few}")  # fmt: skip
     for fault in (*health.failing, *health.missing):
         where = f"on {', '.join(fault.on[:3])}" + (" …" if len(fault.on) > 3 else "") if fault.on else ""
         out.print(show.mark("fail", fault.path), Text(f"{fault.how} {where}".rstrip(), style="dim"))

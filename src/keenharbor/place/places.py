@@ -17,7 +17,7 @@ from keenharbor.place.carriers import Carrier, Whither, checked_url, no_pace, op
 from keenharbor.place.line import Line
 from keenharbor.place.parcels import PARCEL
 from keenharbor.site.load import load_site_file
-from keenharbor.site.model import PlacePart
+from keenharbor.site.routines import PlacePart
 from keenharbor.site.toml import read_toml, validated
 from keenharbor.site.whereabouts import Whereabouts
 from keenharbor.snapshot.keeping import ThinRules

@@ -9,6 +9,7 @@ from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 
 from keenharbor.base.chain import append_line, read_chain
+from keenharbor.base.runs import run_id
 from keenharbor.base.text import now, stamp
 
 LOG_NAME = "log.jsonl"
@@ -17,7 +18,8 @@ LOG_NAME = "log.jsonl"
 @dataclass(frozen=True)
 class LogEntry:
     """``outcome`` is a word: done, pass, fail, put back, settled …; ``detail`` a sentence; ``subject`` the id of what
-    it is about; ``place`` the file that was written elsewhere."""
+    it is about; ``place`` the file that was written elsewhere; ``run`` the id of the run, which what it starts has,
+    too."""
 
     at: str
     who: str
@@ -27,6 +29,7 @@ class LogEntry:
     detail: str
     subject: str = ""
     place: str = ""
+    run: str = ""
 
 
 @dataclass(frozen=True)
@@ -55,12 +58,12 @@ def append_log(
     work: Path, site: str, command: str, outcome: str, detail: str, subject: str = "", place: str = ""
 ) -> LogEntry:  # fmt: skip
     """Add an entry; it is on disk when this returns."""
-    entry = LogEntry(stamp(now()), who(), site, command, outcome, detail, subject, place)
+    entry = LogEntry(stamp(now()), who(), site, command, outcome, detail, subject, place, run_id())
     append_line(work / LOG_NAME, asdict(entry))
     return entry
 
 
-_OPTIONAL = {"subject", "place"}
+_OPTIONAL = {"subject", "place", "run"}
 _NEEDED = {f.name for f in fields(LogEntry)} - _OPTIONAL
 
 

@@ -10,32 +10,13 @@ import json
 from typing import Annotated, Literal
 
 from blake3 import blake3
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
-from keenharbor.base.pace import Hours, read_rate
 from keenharbor.database.kinds import SQLITE
+from keenharbor.site.part import Part, Text
+from keenharbor.site.routines import PlacePart, RoutinePart, TellPart
 from keenharbor.site.settings import SettingsForm
 from keenharbor.site.whereabouts import USUAL_STORE, USUAL_WORK
-
-Text = Annotated[str, Field(min_length=1)]
-
-
-def _rate(said: str | None) -> str | None:
-    if said is not None:
-        read_rate(said)
-    return said
-
-
-def _hours(said: str | None) -> str | None:
-    if said is not None:
-        Hours.read(said)
-    return said
-
-
-class Part(BaseModel):
-    """A table of the site file: unknown keys are errors, values cannot be changed."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
 
 def split_address(address: str) -> tuple[str, str]:
@@ -449,37 +430,6 @@ class FeedPart(Part):
         return self
 
 
-class KeepPart(Part):
-    """Which snapshots a place keeps when it is thinned; one stays when any of these says so. Without one nothing
-    goes."""
-
-    newest: Annotated[int, Field(ge=0)] = 0
-    days: Annotated[int, Field(ge=0, description="all that are younger")] = 0
-    daily: Annotated[int, Field(ge=0, description="the newest of each of so many days")] = 0
-    weekly: Annotated[int, Field(ge=0)] = 0
-    monthly: Annotated[int, Field(ge=0)] = 0
-
-
-class PlacePart(Part):
-    """A second place for snapshots: a folder of another disk, or ``sftp://USER@HOST/FOLDER``, ``s3://BUCKET/PREFIX``
-    (with ``endpoint``), ``webdavs://HOST/FOLDER``. What travels is sealed first. ``password`` says where the secret is:
-    ``env:NAME`` or ``file:PATH``."""
-
-    name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=40)]
-    url: Annotated[str, Field(pattern=r"^(/|file:///|sftp://|s3://|webdavs?://)[^\s]*$")]
-    user: Text | None = None
-    password: Annotated[str, Field(pattern=r"^(env|file):.+$")] | None = None
-    key_file: Text | None = Field(default=None, description="a key of SSH, where it is none of the user's usual ones")
-    known_hosts: Text | None = Field(default=None, description="a file of known hosts, instead of the user's")
-    endpoint: Annotated[str, Field(pattern=r"^https?://")] | None = None
-    region: Text | None = None
-    limit: Annotated[str | None, AfterValidator(_rate)] = Field(default=None, description='as "2 MiB/s", "10 Mbit/s"')
-    hours: Annotated[str | None, AfterValidator(_hours)] = Field(default=None, description='as "22:00-06:00"')
-    connections: Annotated[int, Field(ge=1, le=16)] = 4
-    append_only: bool = Field(default=False, description="this machine may add and not remove; thin it from another")
-    keep: KeepPart = KeepPart()
-
-
 _REHEARSED = (
     "settings", "database", "runtime", "extensions", "themes", "areas", "files", "volatile", "address", "serve",
     "commands", "mail", "look", "check",
@@ -518,6 +468,8 @@ class SiteFile(Part):
     verdict: VerdictPart = VerdictPart()
     check: list[CheckPart] = []
     feed: FeedPart | None = None
+    routine: RoutinePart = RoutinePart()
+    tell: TellPart = TellPart()
     place: list[PlacePart] = []
     places_file: Text | None = Field(default=None, description="a file with [[place]] tables that sites share")
 

@@ -17,7 +17,7 @@ from keenharbor.base.durable import write_durably
 from keenharbor.base.errors import UsageError
 from keenharbor.base.text import today
 from keenharbor.compare import Finding
-from keenharbor.site.model import Part, Text
+from keenharbor.site.part import Part, Text
 from keenharbor.site.toml import read_toml, validated
 
 HEAD = """\

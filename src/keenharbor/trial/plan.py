@@ -11,7 +11,7 @@ from pydantic import Field
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import Carried
-from keenharbor.site.model import Part, Text
+from keenharbor.site.part import Part, Text
 from keenharbor.site.toml import read_toml, validated
 from keenharbor.trial.steps import Step
 

@@ -15,7 +15,7 @@ from keenharbor.database import Carried
 from keenharbor.host.programs import Ran
 from keenharbor.site.checks import Check, Verdict
 from keenharbor.site.feed import Feed
-from keenharbor.site.model import Part, Text
+from keenharbor.site.part import Part, Text
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
 

@@ -9,7 +9,7 @@ from pydantic import Field
 from keenharbor.base.text import plural
 from keenharbor.database import Value
 from keenharbor.database.cells import with_part
-from keenharbor.site.model import Text
+from keenharbor.site.part import Text
 from keenharbor.trial.steps.base import Outcome, StepBase, StepFailed, Workplace
 from keenharbor.trial.steps.common import settings_table
 

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from keenharbor.site.model import Text
+from keenharbor.site.part import Text
 from keenharbor.trial.steps.base import Outcome, StepBase, Workplace, output_of
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from keenharbor.site.checks import Check
-from keenharbor.site.model import Text
+from keenharbor.site.part import Text
 from keenharbor.trial.steps.base import Outcome, PlanState, StepBase, Workplace
 from keenharbor.trial.steps.common import switch
 

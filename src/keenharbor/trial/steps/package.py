@@ -11,7 +11,7 @@ from keenharbor.database.cells import cell_value, flat, with_part
 from keenharbor.site.checks import Check, Verdict
 from keenharbor.site.edits import Installed, MergeConflict, edits_of, installed_packages, merge_three
 from keenharbor.site.feed import Package, Release, allows, is_version
-from keenharbor.site.model import Text
+from keenharbor.site.part import Text
 from keenharbor.trial.steps.base import Outcome, Placing, PlanState, StepBase, StepFailed, Workplace, output_of
 from keenharbor.trial.steps.common import settings_in_database, switch, uninstall, write_setting
 

@@ -10,7 +10,7 @@ from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import plural
 from keenharbor.site.checks import Check
 from keenharbor.site.components import normal_name, pins_of
-from keenharbor.site.model import Text
+from keenharbor.site.part import Text
 from keenharbor.site.pins import Pinning, with_pins
 from keenharbor.site.view import SiteView
 from keenharbor.trial.steps.base import Outcome, PlanState, StepBase, StepFailed, Workplace

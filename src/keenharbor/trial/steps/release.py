@@ -8,7 +8,7 @@ from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.text import plural
 from keenharbor.host.areas import fits
 from keenharbor.site.checks import Check
-from keenharbor.site.model import Text
+from keenharbor.site.part import Text
 from keenharbor.site.releasefiles import ReleaseFiles, release_files
 from keenharbor.site.view import SiteView
 from keenharbor.trial.steps.base import Outcome, PlanState, StepBase, Workplace, output_of

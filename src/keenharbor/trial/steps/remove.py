@@ -6,7 +6,7 @@ from typing import Literal
 
 from keenharbor.host.areas import fits
 from keenharbor.site.checks import Check, Verdict
-from keenharbor.site.model import Text
+from keenharbor.site.part import Text
 from keenharbor.trial.steps.base import Outcome, PlanState, StepBase, StepFailed, Workplace
 from keenharbor.trial.steps.common import uninstall
 

@@ -6,7 +6,7 @@ from typing import Literal
 
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.site.checks import Check
-from keenharbor.site.model import Text
+from keenharbor.site.part import Text
 from keenharbor.trial.steps.base import Outcome, PlanState, StepBase, StepFailed, Workplace
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from keenharbor.site.model import Text
+from keenharbor.site.part import Text
 from keenharbor.trial.steps.base import Outcome, StepBase, Workplace
 
 
