@@ -22,6 +22,7 @@ TOPICS = {
     "site-file": "Site file, platform file, plan.",
     "snapshots": "Taking, proving, keeping, giving back.",
     "places": "Second places: sealed, sent, fetched back.",
+    "tend": "What is done by itself, and who is told.",
     "trials": "Rehearsals and what they tell.",
     "feed": "The feed of releases.",
     "demo": "The example that is played.",

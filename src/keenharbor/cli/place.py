@@ -214,6 +214,7 @@ def send_command(session: Session, names: tuple[str, ...], anyway: bool) -> int:
             failed.append((item.name, error))
             append_log(where.work, where.name, "place send", "failed", error.what, item.name)
             if len(places) == 1:
+                error.what = f"'{item.name}': {error.what}"
                 raise
             continue
         results.append(done)

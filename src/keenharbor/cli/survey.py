@@ -74,8 +74,9 @@ def survey(
         session.progress.stage("visiting the live pages")
         health = look_at_health(site.address, site.model.look, session.progress)
     told["health"] = health.as_json() if health is not None else None
-    if save:
-        session.progress.note(f"kept as {keep_survey(site.work, told)}")
+    kept = keep_survey(site.work, told) if save else None
+    if kept is not None:
+        session.progress.note(f"kept as {kept}")
     if earlier_file is not None:
         from keenharbor.compare.health import new_faults
 
@@ -86,7 +87,13 @@ def survey(
             lambda out: _render_changes(out, changed, earlier_file),
         )
         return 1 if changed else 0
-    session.show(told, lambda out: _render(out, found, health))
+
+    def render(out: Console) -> None:
+        _render(out, found, health)
+        if kept is not None and health is None:
+            show.headline(out, "done", f"the survey is kept as {kept.name}, for a later one to be held against")
+
+    session.show(told, render)
     return 0 if health is None or health.good else 1
 
 

@@ -210,7 +210,7 @@ _LOUD = re.compile(r"^(?P<mark>[✓✗!])\s+(?P<word>[A-Z][A-Z ]+[A-Z])\s{2,}(?P
 
 def headline_of(output: str) -> str:
     """The line in which a command says how it ended: its headline, else its error, else the last that it said."""
-    lines = [line.rstrip() for line in output.splitlines() if line.strip()]
+    lines = [w.rstrip() for w in output.splitlines() if w.strip() and not w.lstrip().startswith("next:")]
     loud = [found for line in lines if (found := _LOUD.match(line)) is not None]
     for mark in "✗!✓":
         told = [
