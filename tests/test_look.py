@@ -207,6 +207,19 @@ def test_each_planted_difference_is_found(
     assert len(found) <= 3, found
 
 
+def test_a_new_link_that_leads_nowhere_is_told_also_where_not_every_page_was_looked_at(pages: Pages) -> None:
+    small_site(pages)
+    replace("/", "</main>", '</main><a href="/long-broken">b</a>')(pages)
+    before = look(pages)
+    before.cut = True
+    long_broken = before.pages.pop("/long-broken", None)
+    replace("/", "</main>", '</main><a href="/new">new</a><a href="/there">t</a>')(pages)
+    pages.content["/there"] = "<p>it may have been there</p>"
+    found = {(o.kind, o.place) for o in compare_pages(before, look(pages), Noise())}
+    assert long_broken is not None and ("link-broken", "/new") in found
+    assert not {o for o in found if o[1] in ("/long-broken", "/there")}
+
+
 def test_a_site_that_does_not_answer_is_a_finding_and_no_crash(pages: Pages) -> None:
     small_site(pages)
     before = look(pages)

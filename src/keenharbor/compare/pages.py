@@ -64,7 +64,9 @@ def _each_page(
             yield from _page(path, left, right, noise, versions)
             if right.loads and right.markup is not None:
                 yield from exposures(path, left.markup, right.markup, secrets)
-        elif (right is None and after.cut) or (left is None and before.cut):
+        elif (right is None and after.cut) or (
+            left is None and before.cut and not _is_led_to_newly(path, before, after)
+        ):
             continue
         elif right is None:
             yield Observation("page-gone", path, Weight.DAMAGE, f"{path} was not found any more", path)
@@ -76,6 +78,15 @@ def _each_page(
             on = next((p for p, s in after.pages.items() if s.markup is not None and path in s.markup.links()), None)
             text = f"a link{f' on {on}' if on is not None else ''} leads to {path}, which does not load"
             yield Observation("link-broken", path, Weight.DAMAGE, text, path)
+
+
+def _is_led_to_newly(path: str, before: Look, after: Look) -> bool:
+    """Whether a page that was looked at before has a link to ``path`` now and had none: then the look before did not
+    only stop short of it. Of pages that load that says nothing: they may have been there."""
+    if after.pages[path].loads:
+        return False
+    links = ((before.pages.get(p), s.markup) for p, s in after.pages.items() if s.markup and path in s.markup.links())
+    return any(earlier is not None and earlier.markup and path not in earlier.markup.links() for earlier, _ in links)
 
 
 def _assets(before: Look, after: Look, noise: Noise) -> Iterator[Observation]:
