@@ -336,7 +336,7 @@ def test_a_site_is_tended(scene: Scene, tmp_path: Path) -> None:
     looked = harbor(scene.folder, "tend", "--look", "--json").json
     assert all(d["due"] for d in looked["duties"].values())
     done = harbor(scene.folder, "tend", "--json", code=None).json
-    assert list(done["done"]) == ["snapshot", "send", "verify", "drill", "thin", "survey", "ready"]
+    assert list(done["done"]) == ["snapshot", "unusual", "send", "verify", "drill", "thin", "survey", "ready"]
     told = {n: d["outcome"] for n, d in done["done"].items()}
     assert told == {**dict.fromkeys(told, "done"), "ready": "caution"}, done
     runs = {json.loads(line)["run"] for line in (scene.folder / "harbor/log.jsonl").read_text().splitlines()[-4:]}
@@ -348,7 +348,7 @@ def test_a_site_is_tended(scene: Scene, tmp_path: Path) -> None:
     )
     again = harbor(scene.folder, "tend", "--only", "snapshot", "--json").json
     assert list(again["done"]) == ["snapshot"]
-    assert list(harbor(scene.folder, "tend", "--json").json["done"]) == ["send"]
+    assert list(harbor(scene.folder, "tend", "--json").json["done"]) == ["unusual", "send"]
     assert "no duty" in harbor(scene.folder, "tend", "--only", "look", code=2).err
     assert "nobody is to be told" in harbor(scene.folder, "tend", "--try-telling", code=2).err
 

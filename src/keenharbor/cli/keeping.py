@@ -9,6 +9,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
+from keenharbor.base.errors import UsageError
 from keenharbor.base.text import age, plural, size
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
@@ -16,7 +17,7 @@ from keenharbor.cli.quantities import BYTES, DURATION
 from keenharbor.cli.snapshotgroup import snapshot, what_for
 from keenharbor.database import TableDelta, row_delta
 from keenharbor.site.log import append_log
-from keenharbor.snapshot import find_snapshot
+from keenharbor.snapshot import find_snapshot, list_snapshots
 from keenharbor.snapshot.keeping import (
     SiteUsage,
     ThinPlan,
@@ -29,6 +30,7 @@ from keenharbor.snapshot.keeping import (
     unkeep,
     usage,
 )
+from keenharbor.store import Store
 from keenharbor.tree import compare_trees
 
 
@@ -181,16 +183,28 @@ def _render_usage(out: Console, told: Usage, live: SiteUsage, folder: str) -> No
 
 
 @harbor_command(snapshot, name="diff")
-@click.argument("left", metavar="EARLIER")
+@click.argument("left", metavar="EARLIER", required=False)
 @click.argument("right", metavar="LATER", default="newest")
+@click.option(
+    "--unusual", "only_unusual", is_flag=True, help="Only tell what is out of the ordinary (EARLIER: the one before)."
+)
 @click.option("--rows", "tables", multiple=True, metavar="TABLE", help="Show the rows of TABLE that differ.")
 @click.option("--all", "everything", is_flag=True, help="List every path, not the first twenty of a kind.")
-def diff_command(session: Session, left: str, right: str, tables: tuple[str, ...], everything: bool) -> int:
+def diff_command(
+    session: Session, left: str | None, right: str, only_unusual: bool, tables: tuple[str, ...], everything: bool
+) -> int:
     """Show how two snapshots differ: files, definitions, rows. Reads only what differs.
+
+    With --unusual what creeps in and no page shows: code that changed with no upgrade, code in folders of uploads,
+    wider rights, tables that lost or gained as never before.
 
     Exit code 0: they are the same; 1: they differ."""
     site = session.whereabouts()
     store = session.store(site)
+    if only_unusual:
+        return _unusual(session, store, site.name, left, right)
+    if left is None:
+        raise UsageError("which two?", advice="keenharbor snapshot diff EARLIER LATER; 'snapshot list' shows them")
     a, b = find_snapshot(store, left, site.name), find_snapshot(store, right, site.name)
     files = compare_trees(a.entries, b.entries)
     rows = row_delta(a.state, b.state)
@@ -234,6 +248,42 @@ def diff_command(session: Session, left: str, right: str, tables: tuple[str, ...
 
     session.show(told, render)
     return 1 if files or rows else 0
+
+
+def _unusual(session: Session, store: Store, site: str, left: str | None, right: str) -> int:
+    from keenharbor.snapshot.unusual import unusual
+
+    later = find_snapshot(store, right, site)
+    known = [s for s in list_snapshots(store, site) if s.taken_at < later.taken_at]
+    if left is None and not known:
+        session.show(
+            {"earlier": None, "later": later.id, "unusual": []},
+            lambda out: show.headline(out, "done", "there is no earlier snapshot to hold it against"),
+        )
+        return 0
+    earlier = find_snapshot(store, left, site) if left is not None else known[0]
+    found = unusual(earlier, later, known)
+
+    def render(out: Console) -> None:
+        words = f"{later.id}, {age(later.taken_at)}, against {earlier.id}"
+        if not found:
+            show.headline(out, "good", f"nothing unusual in {words}")
+            return
+        worst = "damage" if any(u.weight == "damage" for u in found) else "doubt"
+        first = found[0].text + (f", and {plural(len(found) - 1, 'more thing')}" if found[1:] else "")
+        show.headline(out, worst, first)
+        for item in found:
+            out.print(show.said(item.weight, item.text))
+            for path in item.examples[:5]:
+                out.print(Text(f"    {_printable(path)}", style="dim"))
+            if item.count > 5 and item.examples:
+                out.print(Text(f"    and {item.count - 5} more", style="dim"))
+        out.print(Text(f"in {words}", style="dim"))
+        show.next_step(out, f"keenharbor snapshot diff {earlier.id} {later.id}")
+
+    told = {"earlier": earlier.id, "later": later.id, "unusual": [u.as_json() for u in found]}
+    session.show(told, render)
+    return 1 if found else 0
 
 
 def _paths(out: Console, word: str, paths: Sequence[str], everything: bool) -> None:

@@ -69,6 +69,7 @@ class RoutinePart(Part):
     store is thinned."""
 
     snapshot: Due = None
+    unusual: Due = None
     send: Due = None
     verify: Due = None
     drill: Due = None

@@ -45,7 +45,8 @@ def drafted(pace: Pace, *, places: bool) -> str:
         elif pace.hours is None or pace.hours > 24 * 7:
             often = "weekly"
     lines = [
-        "[routine]", f'snapshot = "{often}"  # {why}', *(['send = "after snapshot"'] if places else []),
+        "[routine]", f'snapshot = "{often}"  # {why}', 'unusual = "after snapshot"',
+        *(['send = "after snapshot"'] if places else []),
         'verify = "weekly"', 'drill = "weekly"', 'thin = "daily 05:10"', 'look = "daily 06:10"', 'survey = "weekly"',
         'ready = "weekly"', "", "[routine.keep]", "days = 3", "daily = 14", "weekly = 8", "monthly = 12", "",
     ]  # fmt: skip

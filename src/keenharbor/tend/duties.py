@@ -10,6 +10,7 @@ from keenharbor.base.schedule import Schedule
 
 DUTIES = {
     "snapshot": "files and database are saved",
+    "unusual": "the newest snapshot is held against the one before: what creeps in",
     "send": "the places get what they lack",
     "verify": "the store is read, and what is due of the places",
     "drill": "the newest snapshot is restored and looked at",
@@ -72,6 +73,8 @@ def _commands(name: str, facts: Facts) -> Iterator[tuple[str, ...]]:
     match name:
         case "snapshot":
             yield ("snapshot", "take", "--scheduled", "--gentle")
+        case "unusual":
+            yield ("snapshot", "diff", "--unusual")
         case "send" if facts.places:
             yield ("place", "send")
         case "verify":

@@ -90,7 +90,8 @@ def _mark(did: Did) -> str:
 
 
 _NEXT = {
-    "snapshot": "keenharbor snapshot take", "send": "keenharbor place send", "verify": "keenharbor snapshot verify; "
+    "snapshot": "keenharbor snapshot take", "unusual": "keenharbor snapshot diff --unusual",
+    "send": "keenharbor place send", "verify": "keenharbor snapshot verify; "
     "keenharbor place list", "drill": "keenharbor snapshot drill newest", "thin": "keenharbor snapshot thin --preview",
     "survey": "keenharbor survey --against", "look": "keenharbor survey --pages", "ready": "keenharbor ready --latest",
 }  # fmt: skip
