@@ -11,7 +11,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -28,10 +30,10 @@ from keenharbor.place.carriers.folder import FolderCarrier
 from keenharbor.place.checking import verify
 from keenharbor.place.fetching import Fetched, berths_in, fetch
 from keenharbor.place.keys import OtherKeyError, PlaceKey, seal_for
-from keenharbor.place.parcels import files_in, opened_parcel, padded, piece_of, sealed_parcel
+from keenharbor.place.parcels import Member, files_in, opened_parcel, padded, piece_of, sealed_parcel
 from keenharbor.place.places import Place
 from keenharbor.place.sending import Sending, send
-from keenharbor.place.states import Held, Parcel, State, read_state, state_object
+from keenharbor.place.states import Held, Parcel, Sent, State, read_state, state_object
 from keenharbor.site.routines import PlacePart
 from keenharbor.site.whereabouts import Whereabouts
 from keenharbor.snapshot import list_snapshots
@@ -127,7 +129,7 @@ def test_states_one_after_another_say_what_there_is(steps: list[tuple[set[int], 
 
 def test_a_state_counts_only_when_it_was_signed_with_the_key() -> None:
     key, thief = PlaceKey.made(), PlaceKey.made()
-    state = State("f", 1, "now", "", True, PlaceKey.made().recipient)
+    state = State("0123456789abcdef", 1, "now", "", True, PlaceKey.made().recipient)
     sealed = state_object(state, key.seed, key.recipient)
     assert read_state(sealed, key.secret, key.seed) == state
     with pytest.raises(DamagedError, match="not signed"):
@@ -579,3 +581,49 @@ def test_what_is_wrong_with_a_place_is_said_with_what_to_type(scene: Scene, tmp_
     assert [p["name"] for p in listed] == ["cellar", "attic"] and not listed[1]["set_up"]
     both = harbor(scene.folder, "place", "send", code=3)
     assert "'cellar'" in both.out and "'attic'" in both.out
+
+
+# -- who took over the machine that sends ----------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        {"parcels": (Parcel("../../etc/passwd", 10, "s", ()),)},
+        {"parcels": (Parcel("0123456789abcdef/parcels/0/" + "a" * 31, 2**40, "s", ()),)},
+        {
+            "parcels": (
+                Parcel("0123456789abcdef/parcels/0/" + "a" * 31, 9, "s", (Member("papers/x", 1, "s", 0, 10**9),)),
+            )
+        },
+        {"parcels": (Parcel("fedcba9876543210/parcels/0/" + "a" * 31, 9, "s", ()),)},
+        {"snapshots": {"../x": Sent("lane", "2026-01-01T00:00:00Z", None, 1, 1, ())}},
+        {"snapshots": {"x": Sent("lane", "2026-01-01T00:00:00Z", None, 1, 1, ("../../x",))}},
+        {"number": 0},
+    ],
+)
+def test_a_state_that_is_signed_and_says_what_none_says_is_refused(change: dict[str, Any]) -> None:
+    key = PlaceKey.made()
+    good = State("0123456789abcdef", 1, "now", "", True, key.recipient)
+    assert read_state(state_object(good, key.seed, key.recipient), key.secret, key.seed) == good
+    bad = msgspec.structs.replace(good, **change)
+    with pytest.raises(DamagedError, match="says what none says"):
+        read_state(state_object(bad, key.seed, key.recipient), key.secret, key.seed)
+
+
+def test_a_manifest_that_would_do_harm_when_it_is_restored_is_not_taken(bench: Bench) -> None:
+    store = bench.store
+    identity = store.document_names("snapshots")[0]
+    said = store.read_document("snapshots", identity)
+    table = {"name": "a", "columns": ["a"], "key": [], "ddl": "CREATE TABLE a (a); ATTACH '/tmp/x' AS x",
+        "kind": "table",
+             "implicit_key": True}  # fmt: skip
+    said["database"]["schema"] = {**said["database"]["schema"], "engine": "sqlite", "tables": [table]}
+    said["database"]["tables"] = [{"name": "a", "rows": 0, "mark": None, "size": 0, "chunks": []}]
+    said["database"]["place"] = "sqlite:///x.db"
+    store.write_document("snapshots", identity, said)
+    bench.send()
+    fetched = bench.fetch()
+    assert identity in fetched.lacking and len(fetched.whole) == 2
+    assert any("it is not taken" in p for p in fetched.problems), fetched.problems
+    assert identity not in Store(fetched.store).document_names("snapshots")

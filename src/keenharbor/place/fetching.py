@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from keenharbor.base.durable import private_folder, write_durably
 from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
+from keenharbor.base.jsontext import decode_json, encode_json
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import plural, size
 from keenharbor.place.carriers import CarrierError
@@ -20,8 +22,12 @@ from keenharbor.place.parcels import Member, opened_parcel
 from keenharbor.place.reading import Read, read_states
 from keenharbor.place.states import Held, Parcel
 from keenharbor.snapshot import list_snapshots
+from keenharbor.snapshot.incoming import WrongManifest, check_manifest
+from keenharbor.snapshot.lists import entries_in
+from keenharbor.snapshot.model import ListedTree, Manifest
 from keenharbor.store import Store
 from keenharbor.store.receiving import Receiver
+from keenharbor.tree import Entry
 
 _DONE = "fetched.json"
 _NOTED_EVERY = 16
@@ -177,6 +183,7 @@ def _finish(
         if path.startswith("packs/") and not receiver.joined(Path(path).name, [m.sum for m, _ in parts])
     }
     store.refresh()
+    checked: set[str] = set()
     for path, content in sorted(documents.items()):
         kind, _, name = path.partition("/")
         if kind == "papers":
@@ -184,6 +191,8 @@ def _finish(
             result.papers.append(path)
         else:
             try:
+                if kind == "snapshots":
+                    _check(store, content, checked)
                 receiver.take_document(kind, name.removesuffix(".json"), content)
             except KeenHarborError as error:
                 result.problems.append(f"{path}: {error.what}")
@@ -192,6 +201,24 @@ def _finish(
     for identity in sorted(only or held.snapshots):
         whole = identity in here and not lacking & set(held.snapshots[identity].packs)
         (result.whole if whole else result.lacking).append(identity)
+
+
+def _check(store: Store, content: bytes, checked: set[str]) -> None:
+    """Raise `DamagedError` for a manifest that the tool would not have written, as of an archive that comes in: who
+    took over the machine that sends has what seals and signs. Lists of paths that snapshots share are read once."""
+    manifest = Manifest.from_json(Store.document_in(content, store.folder))
+    entries: list[Entry] = []
+    tree = manifest.tree
+    for identity, _, _ in tree.parts if isinstance(tree, ListedTree) else ():
+        if identity not in checked:
+            checked.add(identity)
+            with contextlib.suppress(DamagedError):  # what is lacking is told of elsewhere
+                entries += entries_in(identity, store.read)
+    told = replace(manifest, tree=tuple(entries) if isinstance(tree, ListedTree) else tree).as_json()
+    try:
+        check_manifest(decode_json(encode_json(told)))
+    except WrongManifest as error:
+        raise DamagedError(f"it is not taken: {error}") from None
 
 
 def _described(into: Path, papers: list[str]) -> Path | None:

@@ -8,6 +8,7 @@ hide nothing of what was there."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 
 import msgspec
@@ -16,7 +17,7 @@ from blake3 import blake3
 from keenharbor.base.errors import DamagedError
 from keenharbor.base.text import now, stamp
 from keenharbor.place.keys import is_signed, open_sealed, sign
-from keenharbor.place.parcels import Member, files_in, piece_of, sealed_parcel
+from keenharbor.place.parcels import LARGEST_SEALED, Member, files_in, piece_of, sealed_parcel
 
 STATE_FORMAT = 1
 WHOLE_EVERY = 32
@@ -143,9 +144,35 @@ def read_state(sealed: bytes, secret: str, seed: bytes) -> State:
         state = msgspec.json.decode(said, type=State)
     except (msgspec.MsgspecError, RecursionError) as error:
         raise DamagedError(f"a state cannot be read: {error}") from None
+    if (problem := _out_of_range(state)) is not None:
+        raise DamagedError(f"a state says what none says: {problem}")
     if state.format != STATE_FORMAT:
         raise DamagedError(f"a state has format {state.format}; this version of the tool reads {STATE_FORMAT}")
     return state
+
+
+_FOLDER = re.compile(r"[0-9a-f]{16}", re.ASCII)
+_OBJECT = re.compile(r"[0-9a-f]{16}/parcels/[0-9a-f]/[0-9a-f]{31}", re.ASCII)
+_PACK = re.compile(r"[0-9a-f]{20}\.pack", re.ASCII)
+_ID = re.compile(r"[A-Za-z0-9._-]{1,100}", re.ASCII)
+_MOST_PARTS = 4096
+
+
+def _out_of_range(state: State) -> str | None:
+    """What of a state nobody would have written who sends; who took over a machine has what signs."""
+    if not _FOLDER.fullmatch(state.berth) or not 0 < state.number < 10**8:
+        return "its folder or its number"
+    for parcel in state.parcels:
+        if not _OBJECT.fullmatch(parcel.name) or not parcel.name.startswith(f"{state.berth}/"):
+            return "the name of a parcel"
+        if not 0 < parcel.size <= LARGEST_SEALED:
+            return "the length of a parcel"
+        if not all(0 <= m.part < m.parts <= _MOST_PARTS and 0 <= m.size <= parcel.size for m in parcel.members):
+            return "the parts of a file"
+    for identity, sent in state.snapshots.items():
+        if not _ID.fullmatch(identity) or not all(_PACK.fullmatch(p) for p in sent.packs):
+            return "the name of a snapshot or of a pack"
+    return None
 
 
 def sum_of(sealed: bytes) -> str:
