@@ -448,6 +448,8 @@ def test_a_site_goes_to_a_disk_and_comes_back_on_a_bare_machine(scene: Scene, tm
     for marker in (*MARKERS, *words):
         assert marker.encode() not in everything and marker not in names
     assert harbor(scene.folder, "place", "verify", "--all", "--key", key, "--json").json[0]["good"]
+    wrong = harbor(scene.folder, "place", "verify", "--all", "--key", other_key(tmp_path), code=2)
+    assert "not the key of the place 'cellar'" in wrong.err
     told = harbor(scene.folder, "place", "list", "--json").json[0]
     assert (told["snapshots"], told["waiting"], told["damaged"], told["unread"]) == (1, 0, 0, 0)
     fresh = tmp_path / "fresh"
@@ -561,7 +563,7 @@ def test_what_is_wrong_with_a_place_is_said_with_what_to_type(scene: Scene, tmp_
     for words, told in (
         (("Cellar!", "/tmp/x"), "name"), (("cellar", "ftp://host/x"), "no address of a place"),
         (("cellar", str(tmp_path / "disk"), "--limit", "fast"), "no rate"),
-        (("cellar", "s3://bucket/x", "--password", "in-clear"), "password"),
+        (("cellar", "s3://bucket/x", "--password", "in-clear"), "named, not typed"),
     ):  # fmt: skip
         ran = harbor(scene.folder, "place", "add", *words, "--key-to", tmp_path / "key", code=2)
         assert told in ran.err and "[[place]]" not in scene.site_file.read_text()

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TypeVar
 
@@ -17,7 +18,7 @@ from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.terminal import say
 from keenharbor.place.adding import Added, add_to_site_file, check_key_file, read_key, set_up, write_key
-from keenharbor.place.carriers import Whither, checked_url, open_carrier
+from keenharbor.place.carriers import CarrierError, Whither, checked_url, open_carrier
 from keenharbor.place.checking import Checked, verify
 from keenharbor.place.fetching import Fetched, Found, berths_in, fetch
 from keenharbor.place.keys import WORDS_ASKED, PlaceKey
@@ -114,6 +115,8 @@ def _place_of(where: Whereabouts, values: dict[str, str | bool]) -> Place:
         part = PlacePart.model_validate(values)
     except ValidationError as error:
         first = error.errors()[0]
+        if first["loc"][0] == "password":
+            raise UsageError("a password is named, not typed", advice="--password env:NAME or file:PATH") from None
         raise UsageError(f"'{first['loc'][0]}': {first['msg'].removeprefix('Value error, ').lower()}") from None
     except ValueError as error:
         raise UsageError(str(error)) from None
@@ -197,11 +200,22 @@ def list_command(session: Session) -> int:
 # -- send -----------------------------------------------------------------------------------------------------
 
 
+@contextlib.contextmanager
+def _named(name: str) -> Iterator[None]:
+    """What goes wrong within is told with the name of the place."""
+    try:
+        yield
+    except CarrierError as error:
+        error.what = f"'{name}': {error.what}"
+        raise
+
+
 @harbor_command(place, name="send")
 @click.argument("names", nargs=-1, metavar="[NAME]...")
 @click.option("--now", "anyway", is_flag=True, help="Also outside the hours that the site file allows.")
 def send_command(session: Session, names: tuple[str, ...], anyway: bool) -> int:
     """Send what the places lack of the site's snapshots, sealed. A run that was cut goes on where it was."""
+    session.whereabouts()  # so that a stop is noted in its log
     where, places = find_places(session.site_file, names)
     store = Store(where.store_folder)
     results: list[Sending] = []
@@ -214,8 +228,8 @@ def send_command(session: Session, names: tuple[str, ...], anyway: bool) -> int:
             failed.append((item.name, error))
             append_log(where.work, where.name, "place send", "failed", error.what, item.name)
             if len(places) == 1:
-                error.what = f"'{item.name}': {error.what}"
-                raise
+                with _named(item.name):
+                    raise
             continue
         results.append(done)
         outcome = "stopped" if done.waits_until else ("done" if done.good else "caution")
@@ -271,9 +285,13 @@ def verify_command(session: Session, names: tuple[str, ...], everything: bool, k
     """Hold places against what was sent, and read back a part: all of it over a month.
 
     That needs no key. What is damaged is sent again by 'place send', as long as it is here."""
+    session.whereabouts()  # so that a stop is noted in its log
     where, places = find_places(session.site_file, names)
     key = read_key(key_of) if key_of is not None else None
-    results = [verify(item, session.progress, everything=everything, key=key) for item in places]
+    results: list[Checked] = []
+    for one in places:
+        with _named(one.name):
+            results.append(verify(one, session.progress, everything=everything, key=key))
     for item in results:
         detail = f"{plural(item.read, 'parcel')} read back" + (f", {len(item.troubles)} wrong" if item.troubles else "")
         append_log(where.work, where.name, "place verify", "good" if item.good else "damaged", detail, item.place)
@@ -475,6 +493,7 @@ def thin_command(
     from keenharbor.host.lease import held as lease
     from keenharbor.place.berth import BerthKeys
 
+    session.whereabouts()
     where, (item,) = find_places(session.site_file, (name,))
     rules = item.rules
     if any(v is not None for v in said.values()):

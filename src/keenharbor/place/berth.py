@@ -18,7 +18,7 @@ from pathlib import Path
 import msgspec
 
 from keenharbor.base.chain import append_line, read_chain
-from keenharbor.base.durable import private_folder, read_summed, remove_file, write_durably, write_summed
+from keenharbor.base.durable import private_folder, read_summed, remove_file, write_durably, write_plain, write_summed
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import now
 from keenharbor.place.keys import PlaceKey
@@ -141,9 +141,9 @@ class Berth:
     # -- objects in the packs that it holds -------------------------------------------------------------------
 
     def note_pack(self, pack: str, objects: Iterable[ObjectId]) -> None:
-        """The objects of a pack that the place has."""
+        """The objects of a pack that the place has. Where that is lost, a pack with some of them is sent once more."""
         private_folder(self.folder / "packs")
-        write_durably(self.folder / "packs" / f"{pack}.ids", b"".join(bytes.fromhex(o) for o in objects))
+        write_plain(self.folder / "packs" / f"{pack}.ids", b"".join(bytes.fromhex(o) for o in objects))
 
     def packs_by_object(self, packs: Iterable[str]) -> dict[bytes, str]:
         """In which of ``packs``, which the place has, each object lies; packs of which nothing is known are left
@@ -152,7 +152,7 @@ class Berth:
         for pack in packs:
             with contextlib.suppress(FileNotFoundError):
                 ids = (self.folder / "packs" / f"{pack}.ids").read_bytes()
-                found.update((ids[at : at + _ID_BYTES], pack) for at in range(0, len(ids), _ID_BYTES))
+                found.update((ids[at : at + _ID_BYTES], pack) for at in range(0, len(ids) - _ID_BYTES + 1, _ID_BYTES))
         return found
 
     # -- reading back -----------------------------------------------------------------------------------------

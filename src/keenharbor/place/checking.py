@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from keenharbor.base.errors import DamagedError
+from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural, size, stamp
 from keenharbor.host.lease import held as lease
@@ -99,6 +99,8 @@ def verify(
 ) -> Checked:  # fmt: skip
     """Hold a place against what was sent; read back what is due, or everything; with the ``key`` open it, too."""
     keys, berth = place.berth.keys(), place.berth
+    if key is not None and key.recipient != keys.recipient:
+        raise UsageError(f"this is not the key of the place '{place.name}'", advice="nothing was verified")
     result = Checked(place.name, opened=key is not None)
     with lease(berth.lock, f"the place '{place.name}'", doing="verify"), place.line(progress.note) as line:
         known = berth.held()

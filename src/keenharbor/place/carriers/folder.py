@@ -37,7 +37,11 @@ class FolderCarrier:
             raise NotThereError(str(error.filename)) from None
         except OSError as error:
             firm = error.errno in _FIRM
-            raise CarrierError(f"the place: {error.strerror}", passing=not firm, where=error.filename) from None
+            full = error.errno in (errno.ENOSPC, errno.EDQUOT)
+            raise CarrierError(
+                f"the place: {error.strerror}", passing=not firm, where=error.filename or self._root,
+                advice="free some space there, or let old ones go: keenharbor place thin" if full else None,
+            ) from None  # fmt: skip
 
     def put(self, name: str, data: bytes, pace: Pace) -> None:
         self._trying(self._put, name, data, pace)

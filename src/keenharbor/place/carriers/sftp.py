@@ -23,6 +23,7 @@ _LARGEST_WRITE = 255 * 1024
 _USUAL_WRITE = 32 * 1024
 _AT_ONCE = 16
 _SECONDS = 30
+_FULL = "free some space there, or let old ones go: keenharbor place thin"
 
 
 class SftpCarrier:
@@ -92,7 +93,8 @@ class SftpCarrier:
         except asyncssh.SFTPNoSuchFile as error:
             raise NotThereError(error.reason) from None
         except (asyncssh.SFTPPermissionDenied, asyncssh.SFTPNoSpaceOnFilesystem, asyncssh.SFTPQuotaExceeded) as error:
-            raise CarrierError(f"the place refuses: {error.reason}", passing=False) from None
+            advice = None if isinstance(error, asyncssh.SFTPPermissionDenied) else _FULL
+            raise CarrierError(f"the place refuses: {error.reason}", passing=False, advice=advice) from None
         except asyncssh.HostKeyNotVerifiable as error:
             raise CarrierError(
                 f"the key of {self._host} is not known, or is another than before: {error.reason}", passing=False,
