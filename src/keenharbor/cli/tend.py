@@ -165,7 +165,7 @@ def _looked(where: Whereabouts, duties: Sequence[Duty], tended: Tended, at: date
 
 
 def _render_look(out: Console, duties: Sequence[Duty], tended: Tended, at: datetime) -> None:
-    from keenharbor.tend.tending import due_now
+    from keenharbor.tend.tending import AGAIN, due_now
 
     due = {d.duty.name: d for d in due_now(duties, tended, at)}
     rows = []
@@ -173,6 +173,8 @@ def _render_look(out: Console, duties: Sequence[Duty], tended: Tended, at: datet
         did = tended.duties.get(duty.name)
         item = due.get(duty.name)
         coming = f"after {duty.schedule.after}" if duty.schedule.after else f"{duty.schedule.next(at):%a %d %b %H:%M}"
+        if did is not None and did.code > 1:
+            coming = f"again {did.at + AGAIN:%H:%M}"
         if item is not None:
             coming = "now" + (f", {item.missed} missed" if item.missed else "")
         last = f"{did.at:%a %d %b %H:%M}" if did is not None else "never"
