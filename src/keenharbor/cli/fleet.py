@@ -1,0 +1,101 @@
+"""``fleet``: one command for many sites."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+import click
+from rich.console import Console
+
+from keenharbor.base.text import duration, plural
+from keenharbor.cli import show
+from keenharbor.cli.base import Session, harbor_command
+from keenharbor.fleet.sites import FLEET_FILE_NAME, Member, members_of, read_fleet
+from keenharbor.fleet.working import Outcome, for_all
+from keenharbor.host.programs import Ran, run_program
+
+
+@click.group(name="fleet", context_settings={"help_option_names": ["-h", "--help"]})
+def fleet() -> None:
+    """One command for many sites: processes side by side, one table, worst first."""
+
+
+def _command(name: str, text: str) -> Callable[..., object]:
+    """A command for all sites of a fleet, or of some groups."""
+
+    def run(session: Session, groups: tuple[str, ...], fleet_file: Path) -> int:
+        said = read_fleet(fleet_file)
+        members = members_of(said, fleet_file.absolute().parent, groups)
+        session.progress.stage(f"{name}: {plural(len(members), 'site')}")
+        outcomes = for_all(
+            name, members, _run, session.progress, at_once=said.limits.at_once, seconds=said.limits.minutes * 60
+        )
+        session.show([o.as_json() for o in outcomes], lambda out: _render(out, outcomes))
+        return _code(outcomes)
+
+    run.__doc__ = text
+    option = click.option(
+        "--fleet", "fleet_file", type=click.Path(path_type=Path), default=Path(FLEET_FILE_NAME), show_default=True,
+        help="The file of the fleet.",
+    )  # fmt: skip
+    argument = click.argument("groups", nargs=-1, metavar="[GROUP]...")
+    made: Callable[..., object] = harbor_command(fleet, name=name, site=False)(argument(option(run)))
+    return made
+
+
+def _code(outcomes: Sequence[Outcome]) -> int:
+    verdicts = {o.verdict for o in outcomes}
+    return 3 if "failed" in verdicts else 1 if "caution" in verdicts else 0
+
+
+def _run(command: Sequence[str], seconds: float) -> Ran:
+    words = [sys.executable, "-m", "keenharbor.cli.main", *command]
+    return run_program(words, folder=Path.cwd(), time_limit=seconds, environment=dict(os.environ))
+
+
+def _render(out: Console, outcomes: Sequence[Outcome]) -> None:
+    groups = len({o.groups for o in outcomes}) > 1
+    rows = [
+        (show.mark(o.verdict, o.site), *((", ".join(o.groups),) if groups else ()), duration(o.seconds), o.told)
+        for o in outcomes
+    ]
+    columns = ("site", *(("group",) if groups else ()), "took", "what is to be known")
+    show.table(out, columns, rows, keep=(0, 1))
+    counts = {v: sum(o.verdict == v for o in outcomes) for v in ("failed", "caution", "good")}
+    told = ", ".join(f"{n} {v}" for v, n in counts.items() if n)
+    worst = next(v for v in ("failed", "caution", "good") if counts[v])
+    show.headline(out, worst, f"{plural(len(outcomes), 'site')}: {told}")
+
+
+survey = _command("survey", "Say what each site is made of, and what is pending. Reads only.")
+ready = _command("ready", "Judge for each site what stands in the way of the newest core.")
+tend = _command("tend", "Do what is due of each site's [routine].")
+take = _command("snapshot", "Take a snapshot of each site.")
+send = _command("send", "Send what the places of each site lack.")
+
+
+@harbor_command(fleet, name="list", site=False)
+@click.argument("groups", nargs=-1, metavar="[GROUP]...")
+@click.option(
+    "--fleet", "fleet_file", type=click.Path(path_type=Path), default=Path(FLEET_FILE_NAME), show_default=True,
+    help="The file of the fleet.",
+)  # fmt: skip
+def list_command(session: Session, groups: tuple[str, ...], fleet_file: Path) -> int:
+    """Show the sites of the fleet, with their groups and site files."""
+    members = members_of(read_fleet(fleet_file), fleet_file.absolute().parent, groups)
+    told = [
+        {"site": m.name, "site_file": str(m.site_file), "groups": list(m.groups), "wrong": m.wrong} for m in members
+    ]
+    session.show(told, lambda out: _render_members(out, members))
+    return 1 if any(m.wrong for m in members) else 0
+
+
+def _render_members(out: Console, members: Sequence[Member]) -> None:
+    rows = [
+        (show.mark("failed" if m.wrong else "good", m.name), ", ".join(m.groups), m.wrong or str(m.site_file))
+        for m in members
+    ]
+    show.table(out, ("site", "groups", "site file"), rows, keep=(0, 1))

@@ -1,0 +1,1 @@
+"""Many sites: what is done for one, for all of them side by side."""
