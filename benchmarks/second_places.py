@@ -34,7 +34,7 @@ from keenharbor.place.sending import Sending, send
 from keenharbor.site.routines import PlacePart
 from keenharbor.site.whereabouts import Whereabouts
 from keenharbor.store import Store
-from made_places import made_snapshot
+from made_places import made_snapshot, made_snapshots
 from place_servers import SERVERS, CutLine, Server
 
 CUTS = 20
@@ -132,8 +132,7 @@ def ten_thousand(base: Path, root: Path) -> None:
     chance = random.Random(3)
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(os, "fsync", lambda _: None)  # this store need not survive anything
-        for number in range(10_000):
-            made_snapshot(store, "lane", number, chance, 2000)
+        made_snapshots(store, "lane", 10_000, chance, 2000)
     server = Server((base / "disk").as_uri(), {}, 0, base / "disk")
     _, seconds, _ = sent(where, server, store, base, "many")
     began = time.perf_counter()

@@ -36,12 +36,14 @@ class Reading(msgspec.Struct, frozen=True):
 
 
 class LastSend(msgspec.Struct, frozen=True):
-    """How a sending ended: when, whether all was right, the bytes and the snapshots that went."""
+    """How a sending ended: when, whether all was right, the bytes and the snapshots that went; ``mark`` says which
+    documents there were: while they are untouched there is nothing to send."""
 
     at: datetime
     good: bool
     bytes: int
     snapshots: list[str]
+    mark: str = ""
 
 
 class _Reads(msgspec.Struct, frozen=True):

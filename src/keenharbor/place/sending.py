@@ -6,6 +6,7 @@ was; a state at the end makes it count."""
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -83,9 +84,11 @@ def send(
         result.waits_until = hours()
         if result.waits_until is not None:
             return result
+        mark = _mark(where, store)
         with place.line(progress.note) as line:
-            _Sender(where, place, keys, store, line, progress, hours, result).go()
-        berth.note_send(LastSend(clock(), result.good, result.bytes, result.snapshots))
+            _Sender(where, place, keys, store, line, progress, hours, result).go(mark)
+        whole = mark if result.good and result.waits_until is None else ""
+        berth.note_send(LastSend(clock(), result.good, result.bytes, result.snapshots, whole))
     return result
 
 
@@ -100,14 +103,20 @@ class _Sender:
         self._line, self._progress, self._hours, self._result = line, progress, hours, result
         self._berth: Berth = place.berth
 
-    def go(self) -> None:
-        """Learn what there is, send what is lacking, and say so in a state."""
+    def go(self, mark: str) -> None:
+        """Learn what there is, send what is lacking, and say so in a state. Where the documents are those of the last
+        sending by their ``mark``, and the place is as it was left, nothing is lacking."""
         known = self._berth.held()
         read = read_states(self._line, self._keys.folder, self._keys.own, self._keys.seed, known)
         self._result.problems += read.problems
         held = read.held if not read.problems else _joined(known, read.held)
         self._result.state, self._result.in_all = held.number, len(held.snapshots)
         bad = {n for n, r in self._berth.readings().items() if r.wrong and n in held.parcels}
+        last = self._berth.last_send()
+        if last is not None and last.mark == mark and not bad and not read.problems and held.number == known.number:
+            newest = newest_of(held.snapshots)
+            self._result.newest = newest[0] if newest is not None else None
+            return
         need = self._need(held, bad)
         if need.packs or need.documents or need.snapshots or need.gone or bad or read.problems:
             whole = not held.number or held.since_whole >= WHOLE_EVERY or bool(read.problems)
@@ -295,6 +304,18 @@ def put_rescue(line: Line) -> None:
     """Lay the program and the page beside what is sent that need none of this tool."""
     line.put("READ ME.txt", guide_text().encode())
     line.put("rescue.py", program_text().encode())
+
+
+def _mark(where: Whereabouts, store: Store) -> str:
+    """A digest of which documents there are, and when each was written."""
+    digest = blake3(where.name.encode())
+    for folder in (store.folder / "snapshots", store.folder / "records"):
+        for entry in sorted(os.scandir(folder), key=lambda e: e.name):
+            facts = entry.stat()
+            digest.update(f"{folder.name}/{entry.name} {facts.st_size} {facts.st_mtime_ns}\n".encode())
+    for paper in papers(where):
+        digest.update(paper.read_bytes())
+    return digest.hexdigest()
 
 
 def papers(where: Whereabouts) -> Iterator[Path]:
