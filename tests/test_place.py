@@ -25,7 +25,7 @@ from keenharbor.base.progress import Silent
 from keenharbor.demo.scene import Scene
 from keenharbor.place.adding import set_up
 from keenharbor.place.berth import Berth
-from keenharbor.place.carriers import CarrierError, checked_url
+from keenharbor.place.carriers import CarrierError, Names, checked_url
 from keenharbor.place.carriers.folder import FolderCarrier
 from keenharbor.place.checking import verify
 from keenharbor.place.fetching import Fetched, berths_in, fetch
@@ -583,6 +583,16 @@ def test_what_is_wrong_with_a_place_is_said_with_what_to_type(scene: Scene, tmp_
     assert [p["name"] for p in listed] == ["cellar", "attic"] and not listed[1]["set_up"]
     both = harbor(scene.folder, "place", "send", code=3)
     assert "'cellar'" in both.out and "'attic'" in both.out
+
+
+def test_a_list_that_does_not_end_is_no_list(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("keenharbor.place.carriers.MOST_NAMES", 10)
+    names = Names()
+    with pytest.raises(CarrierError, match="more objects than any has"):
+        for number in range(20):
+            names.note(f"a/b{number}", -5)
+            names.note(f"../{number}", 1)
+    assert len(names) == 10 and set(names.values()) == {0}
 
 
 # -- who took over the machine that sends ----------------------------------------------------------------------

@@ -109,6 +109,21 @@ def checked_url(url: str) -> str:
     return url
 
 
+MOST_NAMES = 4_000_000
+
+
+class Names(dict[str, int]):
+    """The objects that another machine lists, with their lengths: names that none of ours can have are passed over, and
+    a list that does not end is no list."""
+
+    def note(self, name: str, size: int) -> None:
+        """Raises `CarrierError` for one too many."""
+        if is_plain(name):
+            if len(self) >= MOST_NAMES:
+                raise CarrierError("the place lists more objects than any has", passing=False)
+            self[name] = max(size, 0)
+
+
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._ -]{0,100}(/[A-Za-z0-9][A-Za-z0-9._ -]{0,100}){0,6}", re.ASCII)
 
 

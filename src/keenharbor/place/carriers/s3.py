@@ -9,7 +9,7 @@ import re
 from urllib.parse import urlsplit
 
 from keenharbor.base.errors import UsageError
-from keenharbor.place.carriers import CarrierError, NotThereError, Pace, Whither, is_plain
+from keenharbor.place.carriers import CarrierError, Names, NotThereError, Pace, Whither
 
 _REFUSED = re.compile(r": 4(?!08|09|25|29)\d\d [A-Z]")
 """An answer that will be the same in a moment: the client tells of most only in words."""
@@ -84,14 +84,14 @@ class S3Carrier:
     def sizes(self, under: str) -> dict[str, int]:
         import obstore
 
-        found: dict[str, int] = {}
+        found = Names()
         before = len(self._prefix) + 1 if self._prefix else 0
         try:
             for batch in obstore.list(self._store, prefix=self._path(under) or None):
                 for item in batch:
-                    name = str(item["path"])[before:]
-                    if is_plain(name):
-                        found[name] = int(item["size"])
+                    found.note(str(item["path"])[before:], int(item["size"]))
+        except CarrierError:
+            raise
         except Exception as error:
             raise self._told(error, under) from None
         return found

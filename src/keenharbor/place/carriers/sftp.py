@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 from urllib.parse import urlsplit
 
-from keenharbor.place.carriers import CarrierError, NotThereError, Pace, Whither, is_plain, no_pace
+from keenharbor.place.carriers import MOST_NAMES, CarrierError, Names, NotThereError, Pace, Whither, is_plain, no_pace
 
 if TYPE_CHECKING:
     from asyncssh import SFTPClient, SSHClientConnection
@@ -176,7 +176,8 @@ class SftpCarrier:
 
     def sizes(self, under: str) -> dict[str, int]:
         async def walk(client: SFTPClient) -> dict[str, int]:
-            found: dict[str, int] = {}
+            found = Names()
+            folders = 0
             waiting = [under.strip("/")]
             while waiting:
                 folder = waiting.pop()
@@ -186,9 +187,12 @@ class SftpCarrier:
                     if not is_plain(name):
                         continue
                     if entry.attrs.type == 2:
+                        folders += 1
+                        if folders >= MOST_NAMES:
+                            raise CarrierError("the place lists more folders than any has", passing=False)
                         waiting.append(name)
                     else:
-                        found[name] = entry.attrs.size or 0
+                        found.note(name, entry.attrs.size or 0)
             return found
 
         try:

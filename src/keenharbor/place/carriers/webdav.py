@@ -9,7 +9,7 @@ from collections.abc import Callable
 from typing import TypeVar
 from urllib.parse import quote, urlsplit
 
-from keenharbor.place.carriers import CarrierError, NotThereError, Pace, Whither, is_plain
+from keenharbor.place.carriers import MOST_NAMES, CarrierError, Names, NotThereError, Pace, Whither, is_plain
 
 T = TypeVar("T")
 _BLOCK = 256 * 1024
@@ -117,7 +117,7 @@ class WebdavCarrier:
         return self._trying(fetch, name)
 
     def sizes(self, under: str) -> dict[str, int]:
-        found: dict[str, int] = {}
+        found = Names()
         waiting = [self._path(under)]
         before = len(self._base) + 1 if self._base else 0
         seen = set(waiting)
@@ -133,10 +133,12 @@ class WebdavCarrier:
                 if not is_plain(name) or not path.startswith(folder) or path in seen:
                     continue
                 if item["type"] == "directory":
+                    if len(seen) >= MOST_NAMES:
+                        raise CarrierError("the place lists more folders than any has", passing=False)
                     seen.add(path)
                     waiting.append(path)
                 else:
-                    found[name] = int(item["content_length"] or 0)
+                    found.note(name, int(item["content_length"] or 0))
         return found
 
     def remove(self, name: str) -> None:
