@@ -14,6 +14,7 @@ import pytest
 from conftest import PROGRAM, environment, harbor
 from keenharbor import __version__
 from keenharbor.cli.main import COMMANDS, cli
+from keenharbor.cli.terminal import PASSING, SafeConsole, say, say_json
 from keenharbor.demo.scene import Scene
 
 ROOT = Path(__file__).parents[1]
@@ -223,3 +224,18 @@ def test_a_command_loads_only_what_it_uses(shared_scene: Scene, words: str) -> N
         env=environment(),
     )  # fmt: skip
     assert _NOT_LOADED[words] & set(ran.stderr.split("\n")[-2].split()) == set()
+
+
+def test_what_is_said_wipes_the_line_of_progress_that_stands_there(capsys: pytest.CaptureFixture[str]) -> None:
+    for say_it, where in (
+        (lambda: SafeConsole(file=sys.stderr).print("told"), "told"), (lambda: say("told"), "told"),
+        (lambda: say_json("told"), ""),
+    ):  # fmt: skip
+        PASSING.show("    42 %  1.0 MiB/s")
+        PASSING.show("    43 %")
+        say_it()
+        shown = capsys.readouterr().err
+        before = shown[: shown.rindex(where)] if where else shown
+        assert before.endswith("\r" + " " * len("    43 %") + "\r"), repr(shown)
+        say("more")
+        assert capsys.readouterr().err == "more\n"

@@ -14,7 +14,7 @@ from rich.console import Console
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import duration, size, visible
-from keenharbor.cli.terminal import SafeConsole, say, say_json
+from keenharbor.cli.terminal import PASSING, SafeConsole, say, say_json
 from keenharbor.site.whereabouts import SITE_FILE_NAME, Whereabouts, whereabouts_of
 
 if TYPE_CHECKING:
@@ -144,6 +144,7 @@ class Session:
             return
         if not sys.stdin.isatty() or self.as_json:
             raise UsageError(f"{question} Nobody is there to ask", advice="add --yes to go on")
+        PASSING.wipe()
         click.confirm(visible(question) + " Go on?", abort=True, err=True)
 
 
@@ -167,18 +168,15 @@ class TerminalProgress:
     def __init__(self, quiet: bool) -> None:
         self._quiet = quiet
         self._terminal = sys.stderr.isatty()
-        self._shown = ""
         self._began = 0.0
         self._told = 0.0
 
     def stage(self, text: str) -> None:
-        self._wipe()
         self._began = 0.0
         if not self._quiet:
             say(text, click.style("· ", fg="cyan"))
 
     def note(self, text: str) -> None:
-        self._wipe()
         if not self._quiet:
             say(f"    {text}")
 
@@ -191,16 +189,7 @@ class TerminalProgress:
         if now - self._told < _SHOWN_EVERY_SECONDS:
             return
         self._told = now
-        shown = f"    {_pace(done, total, unit, now - self._began)}"
-        if shown != self._shown:
-            padding = " " * max(0, len(self._shown) - len(shown))
-            self._shown = shown
-            click.echo("\r" + shown + padding, err=True, nl=False)
-
-    def _wipe(self) -> None:
-        if self._shown:
-            click.echo("\r" + " " * len(self._shown) + "\r", err=True, nl=False)
-            self._shown = ""
+        PASSING.show(f"    {_pace(done, total, unit, now - self._began)}")
 
 
 def harbor_command(group: click.Group | None = None, *, name: str, site: bool = True) -> Callable[..., Any]:
