@@ -50,6 +50,7 @@ def test_each_time_comes_once_and_none_is_passed_over(words: str, salt: str, at:
     last, coming = schedule.last(at), schedule.next(at)
     assert last <= at < coming and schedule.last(coming) == coming
     assert schedule.last(coming - timedelta(seconds=1)) == last == schedule.last(last)
+    assert schedule.last(coming - timedelta(microseconds=1)) == last
     assert Schedule.read(words, salt) == schedule
 
 

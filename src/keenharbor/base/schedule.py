@@ -48,7 +48,7 @@ class Schedule:
         """The last time at or before ``at`` at which it was due."""
         from croniter import croniter
 
-        found = croniter(self.cron, at + timedelta(seconds=1)).get_prev(datetime)
+        found = croniter(self.cron, at.replace(microsecond=0) + timedelta(seconds=1)).get_prev(datetime)
         assert isinstance(found, datetime)
         return found
 
