@@ -129,9 +129,25 @@ def test_the_log_tells_what_was_done(played: tuple[Path, Ran]) -> None:
     told = harbor(played[0], "log", "--json").json
     assert [e["command"] for e in told] == [
         "snapshot take", "plan draft", "trial run", "trial run", "cutover", "rollback",
-        "snapshot take", "trial run", "cutover", "snapshot verify",
+        "snapshot take", "trial run", "cutover", "snapshot verify", "place add", "snapshot take", "place send",
+        "snapshot verify", "place verify", "tend",
     ]  # fmt: skip
-    assert [e["outcome"] for e in told] == ["done"] * 2 + ["fail", "pass"] + ["done"] * 3 + ["pass", "done", "good"]
+    ways = (
+        ["done"] * 2
+        + ["fail", "pass"]
+        + ["done"] * 3
+        + ["pass", "done", "good"]
+        + ["done"] * 3
+        + ["good", "good", "done"]
+    )
+    assert [e["outcome"] for e in told] == ways
+
+
+def test_what_was_sent_came_back_with_the_key_alone(played: tuple[Path, Ran]) -> None:
+    folder = played[0]
+    names = {p.name for p in (folder / "harbor/store/snapshots").glob("*.json")}
+    assert names == {p.name for p in (folder / "fetched/store/snapshots").glob("*.json")} and len(names) > 4
+    assert harbor(folder / "fetched", "snapshot", "verify", "--json").json["good"]
 
 
 def test_the_site_itself_is_new_with_every_loan_of_all_spans(played: tuple[Path, Ran]) -> None:

@@ -28,7 +28,7 @@ from keenharbor.place.sending import Sending, send
 from keenharbor.place.standing import standing_of
 from keenharbor.place.thinning import PlaceThinning, may_remove, plan_thinning, read_for_thinning, strays_in, thin
 from keenharbor.site.log import append_log
-from keenharbor.site.whereabouts import SITE_FILE_NAME, Whereabouts
+from keenharbor.site.whereabouts import SITE_FILE_NAME, Whereabouts, whereabouts_of
 from keenharbor.snapshot import list_snapshots
 from keenharbor.snapshot.keeping import ThinRules
 from keenharbor.store import Store
@@ -354,6 +354,10 @@ def _fetch(
     with line:
         found = _berth_for(line, key, upto, berth, whence)
         done = fetch(line, found, key, into.absolute(), session.progress, only=only, connections=connections)
+    if done.site_file is not None:
+        at = whereabouts_of(done.site_file)
+        told = f"{plural(len(done.whole), 'snapshot')}, state {done.state}"
+        append_log(at.work, at.name, "place fetch", "done" if done.good else "damaged", told, "", whence)
     session.show(done.as_json(), lambda out: _render_fetched(out, done, found))
     return 0 if done.good else 1
 

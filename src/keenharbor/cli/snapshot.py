@@ -112,7 +112,7 @@ def verify(session: Session, other: Path | None) -> int:
     damaged."""
     from keenharbor.live.verify import verify_site
 
-    site = session.site()
+    site = session.whereabouts()
     found = verify_site(site, session.store(site), session.progress, Store(other) if other is not None else None)
     detail = f"{found.objects} objects read" + (f", {found.mended} mended" if found.mended else "")
     append_log(site.work, site.name, "snapshot verify", "good" if found.good else "damaged", detail)

@@ -18,10 +18,24 @@ from keenharbor.base.errors import KeenHarborError
 from keenharbor.clone.mailbox import Mailbox
 from keenharbor.demo.amend import AMENDMENTS, LATE_AMENDMENT, amended, amended_late
 from keenharbor.demo.scene import Host, Scene, set_scene
-from keenharbor.demo.visitors import SEEDS, borrow, loans_of
+from keenharbor.demo.visitors import SEEDS, borrow, loans_of, night_of_harm
 
 FIRST_VISITORS = ("Maren Tull", "Idris Voss")
 LATER_VISITORS = ("Paloma Rees", "Kit Sandor")
+ROUTINE = """
+[routine]
+snapshot = "daily 03:10"
+unusual = "after snapshot"
+send = "after snapshot"
+verify = "weekly"
+"""
+
+FLEET = """format = 1
+[[group]]
+name = "seeds"
+sites = ["keenharbor.toml"]
+"""
+
 SHELF_CHECKS = """
 # Scripted visits: a trial makes them before and after. Those that write are made on clones only.
 [[check]]
@@ -104,6 +118,7 @@ def play(
 class _Story:
     def __init__(self, scene: Scene, player: Player, told: Told) -> None:
         self._scene, self._player, self._told = scene, player, told
+        self._night = datetime.date.today()
 
     def _run(self, *words: str, expect: int) -> None:
         code = self._player.run(*words)
@@ -136,6 +151,7 @@ class _Story:
         self._carry_out()
         self._go_back()
         self._go_forward_again()
+        self._watch_over_it()
 
     def _describe_and_judge(self) -> None:
         scene, run, player = self._scene, self._run, self._player
@@ -185,8 +201,10 @@ class _Story:
 
     def _go_back(self) -> None:
         scene, run, player = self._scene, self._run, self._player
-        player.chapter("9. Three days later")
-        player.say(f"The nightly task, which no clone ever runs, says: {self._nightly(3)}")
+        player.chapter("9. Days later")
+        soon = datetime.date.today() + datetime.timedelta(days=3)
+        self._night = night_of_harm(scene.database_place, "member20@post.example", soon)
+        player.say(f"The nightly task, which no clone ever runs, says: {self._nightly(self._night)}")
         answer = borrow(scene.address, "Ada Quill", SEEDS[0], "member20@post.example")
         self._told.seen["the late trouble"] = answer
         player.say(f"A member whose loans are in order tries to borrow: {answer}")
@@ -210,16 +228,29 @@ class _Story:
         run("trial", "run", expect=0)
         run("cutover", "--yes", expect=0)
         self._look("after the second cutover")
-        player.say(f"The nightly task says: {self._nightly(4)}")
+        player.say(f"The nightly task says: {self._nightly(self._night + datetime.timedelta(days=1))}")
         answer = borrow(scene.address, "Ada Quill", SEEDS[1], "member20@post.example")
         self._told.seen["the member on the new site"] = answer
         player.say(f"The member at the loan desk: {answer}")
         run("snapshot", "verify", expect=0)
         run("log", expect=0)
 
-    def _nightly(self, days: int) -> str:
-        """What the nightly task says some days from now."""
-        day = datetime.date.today() + datetime.timedelta(days=days)
+    def _watch_over_it(self) -> None:
+        scene, run, player = self._scene, self._run, self._player
+        player.chapter("12. From now on by itself, and in a second place")
+        run("place", "add", "cellar", str(scene.folder / "cellar"), "--key-to", "cellar-key.txt", expect=0)
+        with scene.site_file.open("a", encoding="utf-8") as file:
+            file.write(ROUTINE)
+        (scene.folder / "fleet.toml").write_text(FLEET, encoding="utf-8")
+        player.say("A [routine] was added to keenharbor.toml; a timer of the system would run this:")
+        run("tend", expect=0)
+        run("place", "list", expect=0)
+        run("fleet", "list", expect=0)
+        player.say("And were this machine lost, the place and the key would be enough:")
+        run("fetch", str(scene.folder / "cellar"), "--key", "cellar-key.txt", "--to", "fetched", expect=0)
+
+    def _nightly(self, day: datetime.date) -> str:
+        """What the nightly task says on a day."""
         launcher = f"{self._scene.runtimes}/loam-3/bin/loam"
         return self._player.shell([launcher, "site/tansy.py", "nightly", "--today", day.isoformat()]).strip()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import re
 
 import httpx
@@ -31,3 +32,20 @@ def loans_of(database: DatabasePlace, names: tuple[str, ...]) -> list[str]:
         at = table.columns.index("name") if table is not None else 0
         there = {row[at] for row in state.rows("loans")}
     return [n for n in names if n in there]
+
+
+def night_of_harm(database: DatabasePlace, email: str, first: datetime.date) -> datetime.date:
+    """The first night from a day on at which somebody's packets look overdue to who compares days as texts, day first,
+    and are not: on which days that is depends on the month."""
+    with open_database(database).reading() as state:
+        table = state.schema.table("loans")
+        assert table is not None
+        at, due, back = (table.columns.index(c) for c in ("email", "due_on", "returned_on"))
+        open_till = [
+            datetime.date.fromisoformat(str(r[due])) for r in state.rows("loans") if r[at] == email and not r[back]
+        ]
+    for days in range(31):
+        night = first + datetime.timedelta(days=days)
+        if any(f"{day:%d.%m.%Y}" < f"{night:%d.%m.%Y}" for day in open_till):
+            return night
+    raise KeenHarborError(f"no loan of {email} ever looks overdue")

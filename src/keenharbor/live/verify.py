@@ -11,7 +11,8 @@ from keenharbor.live.journal import LAST_NAME, open_journal, read_journal
 from keenharbor.site.decisions import remembered
 from keenharbor.site.log import LOG_NAME, read_log
 from keenharbor.site.survey import read_kept_survey
-from keenharbor.site.view import JOURNAL_NAME, SiteView
+from keenharbor.site.view import JOURNAL_NAME
+from keenharbor.site.whereabouts import Whereabouts
 from keenharbor.snapshot.verify import Verification, verify_store
 from keenharbor.store import Store
 from keenharbor.trial.accepted import read_accepted
@@ -19,9 +20,9 @@ from keenharbor.trial.result import damaged_trials, list_trials
 from keenharbor.trial.sums import damages_of
 
 
-def verify_site(site: SiteView, store: Store, progress: Progress, other: Store | None = None) -> Verification:
+def verify_site(site: Whereabouts, store: Store, progress: Progress, other: Store | None = None) -> Verification:
     """Read and check the store (see `verify_store`), then the log, the journal, trials with their checkpoints, clones,
-    and what was agreed to and decided."""
+    and what was agreed to and decided. The site itself need not be there."""
     found = verify_store(store, progress, other)
     progress.stage("checking the work folder")
     found.damages += [f"{LOG_NAME}, line {n}: {problem}" for n, problem in read_log(site.work).damaged]
@@ -34,7 +35,7 @@ def verify_site(site: SiteView, store: Store, progress: Progress, other: Store |
     return found
 
 
-def _journals(site: SiteView) -> list[str]:
+def _journals(site: Whereabouts) -> list[str]:
     damages = []
     try:
         open_journal(site.work)
@@ -47,7 +48,7 @@ def _journals(site: SiteView) -> list[str]:
     return damages
 
 
-def _trials(site: SiteView, store: Store, progress: Progress) -> list[str]:
+def _trials(site: Whereabouts, store: Store, progress: Progress) -> list[str]:
     """Results, reports, looks and checkpoints of trials, and what was agreed to of their plans."""
     damages = [f"trials/{name}/result.json: it is not what was written" for name in damaged_trials(site.work)]
     told = set(damages)
@@ -74,7 +75,7 @@ def _trials(site: SiteView, store: Store, progress: Progress) -> list[str]:
     return damages
 
 
-def _kept(site: SiteView) -> list[str]:
+def _kept(site: Whereabouts) -> list[str]:
     damages = []
     try:
         remembered(site.work)

@@ -12,4 +12,4 @@ def program_text() -> str:
 
 def guide_text() -> str:
     """The page that says what to type."""
-    return files(__package__).joinpath("READ ME.txt").read_text(encoding="utf-8")
+    return files(__package__).joinpath("READ_ME.txt").read_text(encoding="utf-8")
