@@ -17,6 +17,7 @@ from pathlib import Path
 
 import pytest
 
+from keenharbor.clone.server import free_port
 from keenharbor.place.carriers import Whither
 
 SSHD = shutil.which("sshd") or "/usr/sbin/sshd"
@@ -29,12 +30,6 @@ def need_program(*names: str) -> None:
             if os.environ.get("CI"):
                 pytest.fail(f"the program {name} is missing")
             pytest.skip(f"the program {name} is missing")
-
-
-def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
 
 
 def await_port(port: int, running: subprocess.Popen[bytes], seconds: float = 60) -> None:

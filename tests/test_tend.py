@@ -25,6 +25,7 @@ from conftest import Pages, harbor
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.base.progress import Silent
 from keenharbor.base.schedule import Schedule
+from keenharbor.clone.server import free_port
 from keenharbor.demo.scene import Scene
 from keenharbor.host.programs import Ran
 from keenharbor.site.routines import MailboxPart, TellPart
@@ -32,7 +33,6 @@ from keenharbor.tend.drafting import Pace, drafted, pace_of
 from keenharbor.tend.duties import Duty, Facts, duties_of
 from keenharbor.tend.telling import news_of, note_told, send_mail, tell, text_of
 from keenharbor.tend.tending import due_now, headline_of, read_tended, tend, write_tended
-from place_servers import free_port
 from test_keeping import made
 
 AT = datetime(2026, 3, 1, 12, 0)
@@ -229,7 +229,7 @@ def _adding(manifest: Any) -> Any:
 
 
 class Box:
-    """A mailbox on loopback that wants a log-in."""
+    """A mailbox on loopback, without a log-in."""
 
     def __init__(self) -> None:
         self.mails: list[EmailMessage] = []

@@ -18,7 +18,7 @@ from keenharbor.place.keys import PlaceKey
 from keenharbor.place.line import Line
 from keenharbor.place.parcels import opened_parcel
 from keenharbor.place.places import Place
-from keenharbor.place.reading import read_states, state_names
+from keenharbor.place.reading import read_states
 from keenharbor.place.states import Held, Parcel, sum_of
 
 MONTH = timedelta(days=30)
@@ -203,8 +203,3 @@ def wrong_with(parcel: Parcel, content: bytes, by_sum: dict[str, str], key: Plac
         except DamagedError as error:
             return error.what
     return ""
-
-
-def count_states(line: Line, folder: str) -> int:
-    """How many objects there are of states."""
-    return sum(len(names) for names in state_names(line, folder).values())

@@ -209,16 +209,18 @@ def _check(store: Store, content: bytes, checked: set[str]) -> None:
     manifest = Manifest.from_json(Store.document_in(content, store.folder))
     entries: list[Entry] = []
     tree = manifest.tree
+    read: set[str] = set()
     for identity, _, _ in tree.parts if isinstance(tree, ListedTree) else ():
         if identity not in checked:
-            checked.add(identity)
             with contextlib.suppress(DamagedError):  # what is lacking is told of elsewhere
                 entries += entries_in(identity, store.read)
+                read.add(identity)
     told = replace(manifest, tree=tuple(entries) if isinstance(tree, ListedTree) else tree).as_json()
     try:
         check_manifest(decode_json(encode_json(told)))
     except WrongManifest as error:
         raise DamagedError(f"it is not taken: {error}") from None
+    checked |= read  # only now: another manifest may share the list for which this one was refused
 
 
 def _described(into: Path, papers: list[str]) -> Path | None:

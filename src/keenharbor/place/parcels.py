@@ -12,7 +12,7 @@ from __future__ import annotations
 import io
 import re
 import tarfile
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -64,13 +64,15 @@ def piece_of(path: str, content: bytes, part: int = 0, parts: int = 1) -> Piece:
     return Member(path, len(content), blake3(content).hexdigest(), part, parts), content
 
 
-def pieces_of(file: Path, path: str, largest: int) -> Iterator[Piece]:
-    """A file of the store, in pieces of at most ``largest`` bytes."""
-    size = file.stat().st_size
-    parts = max(1, -(-size // largest))
+def pieces_of(file: Path, path: str, largest: int, done: Container[tuple[str, int, int]] = ()) -> Iterator[Piece]:
+    """A file of the store, in pieces of at most ``largest`` bytes; those that are ``done`` (by path, part, parts) are
+    not even read."""
+    parts = max(1, -(-file.stat().st_size // largest))
     with file.open("rb") as source:
         for part in range(parts):
-            yield piece_of(path, source.read(largest), part, parts)
+            if (path, part, parts) not in done:
+                source.seek(part * largest)
+                yield piece_of(path, source.read(largest), part, parts)
 
 
 def grouped(pieces: Iterable[Piece], largest: int) -> Iterator[list[Piece]]:

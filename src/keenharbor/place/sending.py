@@ -217,9 +217,7 @@ class _Sender:
         largest = self._place.parcel_bytes
         for pack in need.packs:
             path = f"packs/{pack[:2]}/{pack}"
-            for member, content in pieces_of(self._store.folder / path, path, largest):
-                if (path, member.part, member.parts) not in done:
-                    yield member, content
+            yield from pieces_of(self._store.folder / path, path, largest, done)
 
     def _groups(self, need: _Need, pending: list[Parcel]) -> Iterator[list[Piece]]:
         """Pieces for one parcel each; documents, which change, have their own."""
@@ -296,8 +294,7 @@ def write_state(line: Line, keys: BerthKeys, state: State, held: Held) -> None:
     """Put a state into the place; ``held``, what it comes to, goes on to it."""
     sealed = state_object(state, keys.seed, keys.recipient)
     line.put_new(f"{keys.folder}/states", sealed, f"{state.number:08d}")
-    held.number, held.sum, held.at, held.reader = state.number, sum_of(sealed), state.at, state.reader
-    held.since_whole = 0 if state.whole else held.since_whole + 1
+    held.take(state, sum_of(sealed))
 
 
 def put_rescue(line: Line) -> None:

@@ -38,7 +38,6 @@ class Did(msgspec.Struct, frozen=True):
     code: int
     told: str
     seconds: float
-    output: str = ""
     since: datetime | None = None
     known: bool = False
     put_off: bool = False
@@ -179,7 +178,6 @@ def _do(item: Due, run: Runner, before: Did | None, clock: Callable[[], datetime
     """Carry out a duty's commands, each whatever became of the one before."""
     code, seconds = 0, 0.0
     told: list[str] = []
-    output: list[str] = []
     for command in item.duty.commands:
         try:
             ran = run(command, item.duty.hours)
@@ -192,16 +190,13 @@ def _do(item: Due, run: Runner, before: Did | None, clock: Callable[[], datetime
                 told.clear()
             told.append(line)
         code, seconds = max(code, this), seconds + ran.seconds
-        output.append(
-            f"$ {item.duty.shown if len(item.duty.commands) == 1 else ' '.join(command)}\n{ran.output.strip()}"
-        )
     put_off = code > 1 and any(IN_USE in t for t in told)
     at = clock()
     changed = before is None or (before.code == 0) != (code == 0)
     since = at if changed or before is None else before.since
     known = not changed and before is not None and before.known
     text = "; ".join(dict.fromkeys(t for t in told if t))
-    return Did(item.slot, at, code, text, seconds, "\n\n".join(output)[-20_000:], since, known, put_off)
+    return Did(item.slot, at, code, text, seconds, since, known, put_off)
 
 
 _MARKED = re.compile(r"^\s*[✓✗!·]\s+(?P<text>.+)$")
