@@ -20,13 +20,13 @@ from keenharbor.cli.terminal import say
 from keenharbor.place.adding import Added, add_to_site_file, check_key_file, read_key, set_up, write_key
 from keenharbor.place.carriers import CarrierError, Whither, checked_url, open_carrier
 from keenharbor.place.checking import Checked, verify
-from keenharbor.place.fetching import Fetched, Found, berths_in, fetch
+from keenharbor.place.fetching import Fetched, Found, fetch, find_berth
 from keenharbor.place.keys import WORDS_ASKED, PlaceKey
 from keenharbor.place.line import Line
 from keenharbor.place.places import Place, find_places, places_of
 from keenharbor.place.sending import Sending, send
 from keenharbor.place.standing import standing_of
-from keenharbor.place.thinning import PlaceThinning, may_remove, plan_thinning, read_for_thinning, strays_in, thin
+from keenharbor.place.thinning import PlaceThinning, begin_thinning, may_remove, thin
 from keenharbor.site.log import append_log
 from keenharbor.site.whereabouts import SITE_FILE_NAME, Whereabouts, whereabouts_of
 from keenharbor.snapshot import list_snapshots
@@ -352,7 +352,7 @@ def _fetch(
         line = item.line(session.progress.note)
     key = _asked_key(key_of)
     with line:
-        found = _berth_for(line, key, upto, berth, whence)
+        found = find_berth(line, key, whence, berth, upto)
         done = fetch(line, found, key, into.absolute(), session.progress, only=only, connections=connections)
     if done.site_file is not None:
         at = whereabouts_of(done.site_file)
@@ -390,22 +390,6 @@ def _asked_key(key_of: Path | None) -> PlaceKey:
     if not sys.stdin.isatty():
         raise UsageError("nobody is there to ask for the key", advice="--key FILE")
     return PlaceKey.read(str(click.prompt("The key of the place", hide_input=True, err=True)))
-
-
-def _berth_for(line: Line, key: PlaceKey, upto: int | None, wanted: str | None, whence: str) -> Found:
-    found, others = berths_in(line, key, upto)
-    if not found:
-        if others:
-            what = f"this key opens nothing there ({plural(others, 'folder')} of other keys, or damaged)"
-            raise KeenHarborError(what, where=whence, advice="is it the key of this place?")
-        raise KeenHarborError("there is nothing there", where=whence, advice="is it the folder that was added?")
-    named = [f for f in found if wanted in (None, f.folder, *f.sites)]
-    if len(named) != 1:
-        raise UsageError(
-            "this key opens more than one folder there", advice="say which with --of",
-            details=[f"{f.folder}  {', '.join(f.sites)}" for f in found],
-        )  # fmt: skip
-    return named[0]
 
 
 def _fetch_options(command: F) -> F:
@@ -495,7 +479,6 @@ def thin_command(
     The newest stays whatever they say. A place to which the site's machine may only add is thinned from another one,
     whose log-in may remove, with the key."""
     from keenharbor.host.lease import held as lease
-    from keenharbor.place.berth import BerthKeys
 
     session.whereabouts()
     where, (item,) = find_places(session.site_file, (name,))
@@ -504,29 +487,17 @@ def thin_command(
         count = {k: v or 0 for k, v in said.items()}
         rules = ThinRules(count["newest"], None, count["daily"], count["weekly"], count["monthly"])
     key = read_key(key_of) if key_of is not None else None
-    if key is None:
-        may_remove(item.part.append_only, name)
+    may_remove(item, key)
     with item.line(session.progress.note) as line, lease(item.berth.lock, f"the place '{name}'", doing="thin"):
-        if key is None:
-            keys = item.berth.keys()
-            read = read_for_thinning(line, keys, keys.own)
-        else:
-            found = _berth_for(line, key, None, berth, name)
-            keys = BerthKeys.made(key, found.folder)
-            read = read_for_thinning(line, keys, key.secret)
-        own = item.berth.is_set_up and key is None
-        pending = {p.name for p in item.berth.pending(read.held.number + 1)} if own else set()
-        strays = strays_in(line, keys.folder, read.held, pending) if own else {}
-        plan = plan_thinning(read.held, rules, strays)
+        begun = begin_thinning(item, line, rules, key, berth)
+        plan = begun.plan
         if preview or not (plan.go or plan.strays):
             session.show({**plan.as_json(), "done": False}, lambda out: _render_thin(out, name, plan, done=False))
             return
         if not session.as_json and not yes:
             _render_thin(session.out, name, plan, done=False)
         session.confirm(f"{plural(len(plan.go), 'snapshot')} will be removed from '{name}' for good.", yes)
-        thin(line, keys, read, plan, lambda done, total: session.progress.advance(done, total, "object"))
-        if own:
-            item.berth.note_held(read.held)
+        thin(item, line, begun, lambda done, total: session.progress.advance(done, total, "object"))
     detail = f"{plural(len(plan.go), 'snapshot')} removed, {size(plan.frees)} freed"
     append_log(where.work, where.name, "place thin", "done", detail, name)
     session.show({**plan.as_json(), "done": True}, lambda out: _render_thin(out, name, plan, done=True))

@@ -17,12 +17,12 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.text import duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.site.whereabouts import Whereabouts, read_said, whereabouts_of
-from keenharbor.tend.duties import DUTIES, Duty, Facts, duties_of
+from keenharbor.site.whereabouts import Whereabouts, whereabouts_of
+from keenharbor.tend.duties import DUTIES, Duty
+from keenharbor.tend.routine import duties_of_site, duties_said
 
 if TYPE_CHECKING:
     from keenharbor.host.programs import Ran
-    from keenharbor.site.model import SiteFile
     from keenharbor.tend.tending import Tended, Tending
 
 
@@ -53,7 +53,7 @@ def tend_command(
         return _draft(session, where)
     if install or uninstall:
         return _timer(session, where, install, yes)
-    duties = _quick_duties(where)
+    duties = duties_said(where)
     tended, at = read_tended(where.work), _now()
     if look:
         session.show(_looked(where, duties, tended, at), lambda out: _render_look(out, duties, tended, at))
@@ -66,37 +66,6 @@ def tend_command(
     return _tend(session, where, only)
 
 
-def _quick_duties(where: Whereabouts) -> list[Duty]:
-    """The duties by what the site file says, without reading the rest of it: a run with nothing due is over soon."""
-    said, _ = read_said(where.site_file)
-    routine = said.get("routine")
-    texts = {k: v for k, v in routine.items() if isinstance(v, str)} if isinstance(routine, dict) else {}
-    if not texts:
-        raise UsageError(
-            "the site file has no [routine]", where=where.site_file, advice="keenharbor tend --draft proposes one"
-        )
-    keeps = isinstance(routine, dict) and bool(routine.get("keep"))
-    named = bool(said.get("place") or said.get("places_file"))
-    facts = Facts(("?",) if named else (), ("?",) if named else (), ("?",) if keeps else ())
-    try:
-        return duties_of(texts, facts, where.name)
-    except ValueError as error:
-        raise UsageError(str(error), where=where.site_file) from None
-
-
-def _whole_duties(where: Whereabouts, model: SiteFile) -> list[Duty]:
-    from keenharbor.place.places import places_of
-
-    _, places = places_of(where.site_file)
-    ready = [p for p in places if p.berth.is_set_up]
-    keep = model.routine.keep
-    words = [w for n in ("newest", "daily", "weekly", "monthly") if (v := getattr(keep, n)) for w in (f"--{n}", str(v))]
-    words += ["--younger-than", f"{keep.days}d"] if keep.days else []
-    thinned = [p.name for p in ready if p.rules.any_of_age and not p.part.append_only]
-    texts = {n: v for n in DUTIES if (v := getattr(model.routine, n)) is not None}
-    return duties_of(texts, Facts([p.name for p in ready], thinned, words), where.name)
-
-
 def _tend(session: Session, where: Whereabouts, only: tuple[str, ...]) -> int:
     from keenharbor.base.durable import write_json
     from keenharbor.host.lease import held
@@ -106,7 +75,7 @@ def _tend(session: Session, where: Whereabouts, only: tuple[str, ...]) -> int:
     from keenharbor.tend.tending import status_of, tend, write_tended
 
     model = load_site_file(where.site_file)
-    duties = _whole_duties(where, model)
+    duties = duties_of_site(where, model)
     chosen = duties
     if only:
         chosen = [d for d in duties if d.name in only]
@@ -262,7 +231,7 @@ def _timer(session: Session, where: Whereabouts, install: str | None, yes: bool)
         told = f"{plural(len(there), 'timer')} taken out" if there else "there was none"
         session.show({"taken_out": [t.name for t in there]}, lambda out: show.headline(out, "done", told))
         return 0
-    _quick_duties(where)
+    duties_said(where)
     timer = timers[install]
     if not session.as_json:
         session.out.print(Text(timer.shown), soft_wrap=True)

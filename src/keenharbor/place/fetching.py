@@ -92,6 +92,24 @@ def berths_in(line: Line, key: PlaceKey, upto: int | None = None) -> tuple[list[
     return found, others
 
 
+def find_berth(line: Line, key: PlaceKey, whence: str, wanted: str | None = None, upto: int | None = None) -> Found:
+    """What a key opens in a place: all that there is, or the berth that is ``wanted`` by its site or its folder. Raises
+    `KeenHarborError` where it opens nothing, `UsageError` where it is not said which."""
+    found, others = berths_in(line, key, upto)
+    if not found:
+        if others:
+            what = f"this key opens nothing there ({plural(others, 'folder')} of other keys, or damaged)"
+            raise KeenHarborError(what, where=whence, advice="is it the key of this place?")
+        raise KeenHarborError("there is nothing there", where=whence, advice="is it the folder that was added?")
+    named = [f for f in found if wanted in (None, f.folder, *f.sites)]
+    if len(named) != 1:
+        raise UsageError(
+            "this key opens more than one folder there", advice="say which with --of",
+            details=[f"{f.folder}  {', '.join(f.sites)}" for f in found],
+        )  # fmt: skip
+    return named[0]
+
+
 def fetch(
     line: Line, berth: Found, key: PlaceKey, into: Path, progress: Progress, *, only: Sequence[str] = (),
     connections: int = 4,

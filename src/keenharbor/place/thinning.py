@@ -10,7 +10,10 @@ from typing import NamedTuple
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.base.text import parse_stamp
 from keenharbor.place.berth import BerthKeys
+from keenharbor.place.fetching import find_berth
+from keenharbor.place.keys import PlaceKey
 from keenharbor.place.line import Line
+from keenharbor.place.places import Place
 from keenharbor.place.reading import Read, read_states, state_names
 from keenharbor.place.sending import write_state
 from keenharbor.place.states import Held, whole_state
@@ -62,45 +65,67 @@ def plan_thinning(held: Held, rules: ThinRules, strays: dict[str, int], at: date
     return plan
 
 
-def read_for_thinning(line: Line, keys: BerthKeys, secret: str) -> Read:
-    """What is there to be thinned. Raises `DamagedError` where it is not as its states say: first that is mended."""
+@dataclass(frozen=True)
+class Begun:
+    """A thinning that was looked into: what seals and signs, what the place holds, what is to go; whether it is from
+    the site's own machine."""
+
+    keys: BerthKeys
+    read: Read
+    plan: PlaceThinning
+    own: bool
+
+
+def may_remove(place: Place, key: PlaceKey | None) -> None:
+    """Raises `UsageError` where this machine is one that may add only, and there is no ``key`` to say otherwise."""
+    if key is None and place.part.append_only:
+        raise UsageError(
+            f"'{place.name}' is a place to which this machine may add and from which it may not remove",
+            advice="thin it from another machine, with the key: keenharbor place thin NAME --key FILE",
+        )
+
+
+def begin_thinning(
+    place: Place, line: Line, rules: ThinRules, key: PlaceKey | None = None, wanted: str | None = None
+) -> Begun:
+    """What the rules say of a place: from the site's machine, or with the ``key`` from any. Only the site's machine
+    knows which objects without a state are about to get one, so only there such objects go. Raises `DamagedError` where
+    the place is not as its states say: first that is mended."""
+    if key is None:
+        keys = place.berth.keys()
+        secret = keys.own
+    else:
+        keys = BerthKeys.made(key, find_berth(line, key, place.name, wanted).folder)
+        secret = key.secret
     read = read_states(line, keys.folder, secret, keys.seed, Held())
     if read.problems or not read.held.number:
         raise DamagedError(
             "a place is not thinned while it is not as it is to be: " + "; ".join(read.problems[:3] or ["it is empty"]),
             advice="keenharbor place verify, and keenharbor place send",
         )
-    return read
+    strays: dict[str, int] = {}
+    if key is None:
+        coming = {p.name for p in place.berth.pending(read.held.number + 1)}
+        there = line.sizes(f"{keys.folder}/parcels")
+        strays = {n: s for n, s in there.items() if n not in read.held.parcels and n not in coming}
+    return Begun(keys, read, plan_thinning(read.held, rules, strays), key is None)
 
 
-def strays_in(line: Line, folder: str, held: Held, pending: set[str]) -> dict[str, int]:
-    """Objects that cut lines left: no state tells of them, and none is about to."""
-    there = line.sizes(f"{folder}/parcels")
-    return {n: s for n, s in there.items() if n not in held.parcels and n not in pending}
-
-
-def thin(line: Line, keys: BerthKeys, read: Read, plan: PlaceThinning, advance: Callable[[int, int], None]) -> None:
+def thin(place: Place, line: Line, begun: Begun, advance: Callable[[int, int], None]) -> None:
     """Carry a plan out: first a state says what there is from now on, then objects go; a run that is cut leaves
     objects that no state tells of."""
+    keys, read, plan = begun.keys, begun.read, begun.plan
     held = read.held
     for name in plan.go:
         held.snapshots.pop(name, None)
     for name in plan.parcels:
         held.parcels.pop(name, None)
     number = max(held.number, read.newest) + 1
-    state = whole_state(keys.folder, number, held, held.sum, held.reader)
-    write_state(line, keys, state, held)
+    write_state(line, keys, whole_state(keys.folder, number, held, held.sum, held.reader), held)
     older = [n for k, names in state_names(line, keys.folder).items() if k < number for n in names]
     going = [*plan.parcels, *plan.strays, *older]
     for done, name in enumerate(going, 1):
         line.remove(name)
         advance(done, len(going))
-
-
-def may_remove(append_only: bool, name: str) -> None:
-    """Raises `UsageError` where this machine is one that may add only."""
-    if append_only:
-        raise UsageError(
-            f"'{name}' is a place to which this machine may add and from which it may not remove",
-            advice="thin it from another machine, with the key: keenharbor place thin NAME --key FILE",
-        )
+    if begun.own:
+        place.berth.note_held(held)
