@@ -7,28 +7,36 @@ from __future__ import annotations
 
 import re
 import zlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 _DAYS = ("sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday")
 _CLOCK = re.compile(r"([01]?\d|2[0-3]):([0-5]\d)")
 _EVERY = re.compile(r"every (\d+) (minute|hour)s?")
+_OFFSETS = re.compile(r"(\d+ ?(?:hours?|days?|h|d))((?:,? ?\d+ ?(?:hours?|days?|h|d))*) after cutover")
+_OFFSET = re.compile(r"(\d+) ?([hd])")
 FORMS = "'hourly', 'every 6 hours', 'daily 03:10', 'weekly sunday 04:00', 'monthly 1 04:00', 'after snapshot', cron"
 
 
 @dataclass(frozen=True)
 class Schedule:
-    """A duty's times as a cron expression, or the duty ``after`` which it is due."""
+    """A duty's times as a cron expression, or the duty ``after`` which it is due, or ``offsets`` from a moment,
+    ``since``: where that is not known (None) it is not due."""
 
     text: str
     cron: str = ""
     after: str = ""
+    offsets: tuple[timedelta, ...] = ()
+    since: datetime | None = None
 
     @classmethod
     def read(cls, text: str, salt: str = "") -> Schedule:
         """From what a site file says. Where it names no time of the day one between one and five in the morning is
         drawn by ``salt``, so that many sites do not come at once. Raises ValueError."""
         said = " ".join(text.lower().split())
+        if _OFFSETS.fullmatch(said):
+            hours = sorted({int(n) * (24 if unit == "d" else 1) for n, unit in _OFFSET.findall(said)})
+            return cls(text, offsets=tuple(timedelta(hours=h) for h in hours))
         if said.startswith("after ") and re.fullmatch(r"after [a-z]+", said):
             return cls(text, after=said.removeprefix("after "))
         drawn = zlib.crc32(salt.encode())
@@ -44,21 +52,32 @@ class Schedule:
             cron = said
         return cls(text, cron)
 
-    def last(self, at: datetime) -> datetime:
-        """The last time at or before ``at`` at which it was due."""
+    def counted(self, since: datetime | None) -> Schedule:
+        """With its offsets counted from that moment."""
+        return replace(self, since=since)
+
+    def last(self, at: datetime) -> datetime | None:
+        """The last time at or before ``at`` at which it was due; None where there was none."""
+        if self.offsets:
+            return max((t for t in self._moments() if t <= at), default=None)
         from croniter import croniter
 
         found = croniter(self.cron, at.replace(microsecond=0) + timedelta(seconds=1)).get_prev(datetime)
         assert isinstance(found, datetime)
         return found
 
-    def next(self, at: datetime) -> datetime:
-        """The next time behind ``at``."""
+    def next(self, at: datetime) -> datetime | None:
+        """The next time behind ``at``; None where there is none."""
+        if self.offsets:
+            return min((t for t in self._moments() if t > at), default=None)
         from croniter import croniter
 
         found = croniter(self.cron, at).get_next(datetime)
         assert isinstance(found, datetime)
         return found
+
+    def _moments(self) -> list[datetime]:
+        return [self.since + offset for offset in self.offsets] if self.since is not None else []
 
 
 def _cron_of(words: list[str], hour: int, minute: int, drawn: int, *, timed: bool) -> str:

@@ -29,6 +29,7 @@ COMMANDS: Commands = {
     "clone": ("keenharbor.cli.clone:clone", "Make, list, open and close clones."),
     "compare": ("keenharbor.cli.compare:compare", "Compare two of: live, a snapshot, a clone."),
     "cutover": ("keenharbor.cli.cutover:cutover", "Carry the rehearsed plan out on the live site."),
+    "watch": ("keenharbor.cli.watch:watch", "Hold live against how it arrived, days after a cutover."),
     "rollback": ("keenharbor.cli.rollback:rollback", "Go back, keeping what visitors did meanwhile."),
     "settle": ("keenharbor.cli.settle:settle", "Finish or undo what was interrupted."),
     "log": ("keenharbor.cli.log:log", "Show what was done, when, with what outcome."),

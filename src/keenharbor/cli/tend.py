@@ -72,7 +72,7 @@ def _tend(session: Session, where: Whereabouts, only: tuple[str, ...]) -> int:
     from keenharbor.site.load import load_site_file
     from keenharbor.site.log import append_log
     from keenharbor.tend.telling import tell
-    from keenharbor.tend.tending import status_of, tend, write_tended
+    from keenharbor.tend.tending import forget_others, status_of, tend, write_tended
 
     model = load_site_file(where.site_file)
     duties = duties_of_site(where, model)
@@ -86,6 +86,7 @@ def _tend(session: Session, where: Whereabouts, only: tuple[str, ...]) -> int:
         done, tended = tend(
             where.work, chosen, _Runs(where.site_file), session.progress, _now, model.routine.minutes, only
         )
+        forget_others(tended, duties)
         problems = tell(
             model.tell,
             where.name,
@@ -134,14 +135,17 @@ def _looked(where: Whereabouts, duties: Sequence[Duty], tended: Tended, at: date
 
 
 def _render_look(out: Console, duties: Sequence[Duty], tended: Tended, at: datetime) -> None:
-    from keenharbor.tend.tending import AGAIN, due_now
+    from keenharbor.tend.tending import AGAIN, due_now, next_of
 
     due = {d.duty.name: d for d in due_now(duties, tended, at)}
     rows = []
     for duty in duties:
         did = tended.duties.get(duty.name)
         item = due.get(duty.name)
-        coming = f"after {duty.schedule.after}" if duty.schedule.after else f"{duty.schedule.next(at):%a %d %b %H:%M}"
+        soon = next_of(duty, at)
+        coming = f"after {duty.schedule.after}" if duty.schedule.after else "no more"
+        if soon is not None:
+            coming = f"{soon:%a %d %b %H:%M}"
         if did is not None and did.code > 1:
             coming = f"again {did.at + AGAIN:%H:%M}"
         if item is not None:
@@ -157,7 +161,9 @@ def _render_look(out: Console, duties: Sequence[Duty], tended: Tended, at: datet
 
 
 def _render_idle(out: Console, duties: Sequence[Duty], tended: Tended, at: datetime) -> None:
-    timed = [(d.schedule.next(at), d.name) for d in duties if d.schedule.cron]
+    from keenharbor.tend.tending import next_of
+
+    timed = [(soon, d.name) for d in duties if (soon := next_of(d, at)) is not None]
     coming = f"; next: {min(timed)[1]}, {min(timed)[0]:%a %d %b %H:%M}" if timed else ""
     out.print(Text(f"Nothing is due{coming}."))
     bad = [n for n, d in tended.duties.items() if d.code > 1]

@@ -18,6 +18,7 @@ from keenharbor.compare.look import check_again
 from keenharbor.compare.state import settings_of
 from keenharbor.database import row_delta
 from keenharbor.host.programs import Ran
+from keenharbor.live.arrivals import note_arrival_look
 from keenharbor.live.beside import Beside, Work, made_beside, put_in_place, taken_from
 from keenharbor.live.environments import install_beside, thin_environments
 from keenharbor.live.flag import pass_header, reload_host
@@ -241,6 +242,7 @@ def _change_live(
         again.put_by()
         thin_environments(site)
     late = _look_afterwards(looks, versions, change, progress)
+    _note_arrival_look(looks, change, safety, trial)
     detail = (
         f"trial {trial.id}, {plural(len(records), 'step')}; back to snapshot {safety.id} with 'keenharbor rollback'"
     )
@@ -294,6 +296,16 @@ def _look_afterwards(looks: LiveLooks, versions: dict[str, str], change: Change,
     except (KeyboardInterrupt, KeenHarborError) as error:
         change.remarks.append(f"the look at every page was broken off: {str(error) or 'it was stopped'}")
         return []
+
+
+def _note_arrival_look(looks: LiveLooks, change: Change, safety: Snapshot, trial: Rehearsed) -> None:
+    """What the late watch holds live against."""
+    if looks.arrived is None:
+        return
+    try:
+        note_arrival_look(looks.site, safety.id, trial.id, looks.arrived, looks.noise)
+    except (OSError, KeyboardInterrupt, KeenHarborError) as error:
+        change.remarks.append(f"how live arrived was not saved, so it is not watched later: {error}")
 
 
 @dataclass

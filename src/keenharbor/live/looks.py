@@ -95,6 +95,8 @@ class LiveLooks:
     behind: Look = field(init=False)
     noise: Noise = field(init=False)
     chosen: tuple[str, ...] = ()
+    arrived: Look | None = None
+    """How live looks at the end."""
     progress: Progress = field(default_factory=Silent)
 
     def before(self, steps: Sequence[StepBase]) -> None:
@@ -113,7 +115,7 @@ class LiveLooks:
 
     def again(self, token: str, versions: dict[str, str], rows: Sequence[Observation]) -> list[Finding]:
         """The chosen pages after the steps; the notes. Raises `Unlike` for what the trial has not shown."""
-        after = self._look_behind(token)
+        self.arrived = after = self._look_behind(token)
         seen = [*compare_pages(self.behind, after, self.noise, versions), *rows]
         if findings := self._unknown(seen):
             told = findings[0].text if len(findings) == 1 else f"in {len(findings)} ways"
@@ -125,7 +127,7 @@ class LiveLooks:
         behind the flag."""
         if self.at_all:
             return []
-        after = self._look(tuple(self.whole.pages))
+        self.arrived = after = self._look(tuple(self.whole.pages))
         seen = compare_pages(self.whole, after, self.noise, versions)
         return self._unknown([o for o in seen if o.page not in self.chosen])
 

@@ -77,6 +77,7 @@ class RoutinePart(Part):
     survey: Due = None
     look: Due = None
     ready: Due = None
+    watch: Due = Field(default="1h 1d 3d 7d after cutover", description="'never', or hours and days after a cutover")
     minutes: Annotated[float, Field(gt=0, description="behind which no further duty is begun in one run")] = 240
     keep: KeepPart = KeepPart()
 

@@ -23,7 +23,7 @@ from keenharbor.site.strays import Stray, strays_in
 from keenharbor.site.view import Component, SiteView
 from keenharbor.tree import Entry
 
-_ERROR_LINE = re.compile(rb"(?i)\b(error|exception|fatal|critical|traceback|panic)\b")
+ERROR_LINE = re.compile(rb"(?i)\b(error|exception|fatal|critical|traceback|panic)\b")
 _LAST_OF_A_LOG = 2 * 1024 * 1024
 
 
@@ -149,7 +149,7 @@ def _errors_in_logs(site: SiteView, files: Sequence[Entry]) -> dict[str, int]:
             try:
                 with site.files.open(entry.path) as log:
                     log.seek(max(0, entry.size - _LAST_OF_A_LOG))
-                    count = sum(1 for line in log if _ERROR_LINE.search(line))
+                    count = sum(1 for line in log if ERROR_LINE.search(line))
             except OSError:
                 continue
             if count:

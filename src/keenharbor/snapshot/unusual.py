@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from itertools import pairwise
 from pathlib import PurePosixPath
 
@@ -30,6 +31,12 @@ _SHOWN = 20
 _MOST_EARLIER = 30
 _LEAST_ROWS, _LEAST_SHARE = 20, 0.1
 _TIMES_BEFORE = 3.0
+_SHORTEST_GAP = 6 * 3600
+_OTHERS_DOING = frozenset(("after a cutover", "before a rollback"))
+"""What changed up to such a snapshot an upgrade did, or may have done."""
+_LEAST_EXPECTED, _LEAST_DAYS, _LEAST_GAPS = 7.0, 7.0, 5
+"""A table that got rows in each of so many times between snapshots, over so many days, and would have got so many by
+now: where rows come one by one the chance of none is e to the power of minus that (Poisson), one in a thousand."""
 
 
 @dataclass(frozen=True)
@@ -160,10 +167,23 @@ def _counts(snapshot: Snapshot) -> dict[str, int]:
     return {t.stored.name: t.rows for t in snapshot.manifest.database.tables if t.stored.name not in left_empty}
 
 
+def _at_least(name: str, counts: Sequence[tuple[datetime, dict[str, int], bool]]) -> float:
+    """How many rows a day a table got at least, between any two snapshots; 0 where it did not always get some, or too
+    little is known."""
+    gaps = [
+        ((later - at).total_seconds() / 86400, two[name] - one[name])
+        for (at, one, _), (later, two, theirs) in pairwise(counts)
+        if not theirs and name in one and name in two and (later - at).total_seconds() >= _SHORTEST_GAP
+    ]
+    if len(gaps) < _LEAST_GAPS or sum(days for days, _ in gaps) < _LEAST_DAYS:
+        return 0.0
+    return max(0.0, min(change / days for days, change in gaps))
+
+
 def _rows(before: Snapshot, after: Snapshot, earlier: Sequence[Snapshot]) -> Iterator[Unusual]:
     """Tables that lost or gained far more than between any two snapshots before, for the time in between."""
     known = sorted({s.id: s for s in (*earlier, before)}.values(), key=lambda s: s.taken_at)[-_MOST_EARLIER:]
-    counts = [(s.taken_at, _counts(s)) for s in known]
+    counts = [(s.taken_at, _counts(s), s.reason in _OTHERS_DOING) for s in known]
     now, then = _counts(after), _counts(before)
     days = max((after.taken_at - before.taken_at).total_seconds() / 86400, 1 / 24)
     for name in sorted(then.keys() - now.keys()):
@@ -173,11 +193,16 @@ def _rows(before: Snapshot, after: Snapshot, earlier: Sequence[Snapshot]) -> Ite
             )
     for name in sorted(now.keys() & then.keys()):
         change = now[name] - then[name]
+        if not change and (expected := _at_least(name, counts) * days) >= _LEAST_EXPECTED:
+            text = (
+                f"the table {name} got no row in {days:.1f} days; before it got {expected / days:,.0f} a day at least"
+            )
+            yield Unusual("rows-still", "doubt", text, (), round(expected))
         if abs(change) < _LEAST_ROWS or abs(change) < _LEAST_SHARE * max(then[name], 1):
             continue
         most = 0.0
-        for (at, one), (later, two) in pairwise(counts):
-            if name in one and name in two and (two[name] - one[name]) * change > 0:
+        for (at, one, _), (later, two, theirs) in pairwise(counts):
+            if not theirs and name in one and name in two and (two[name] - one[name]) * change > 0:
                 gap = max((later - at).total_seconds() / 86400, 1 / 24)
                 most = max(most, abs(two[name] - one[name]) / max(gap, 1.0))
         if abs(change) <= _TIMES_BEFORE * most * max(days, 1.0):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
 from keenharbor.base.schedule import Schedule
 
@@ -17,8 +18,11 @@ DUTIES = {
     "thin": "old snapshots go, here and in the places, by their rules",
     "survey": "what the site is made of is held against the survey before",
     "look": "the live pages are looked at",
+    "watch": "live is held against how it arrived by the last cutover",
     "ready": "what stands in the way of the newest core",
 }
+LATE_WATCH = "1h 1d 3d 7d after cutover"
+"""When live is looked at after a cutover, where the site file does not say it."""
 _HOURS = {"snapshot": 4.0, "send": 12.0, "verify": 12.0, "drill": 2.0, "thin": 2.0}
 """How long a duty's commands may take; others an hour."""
 
@@ -43,24 +47,29 @@ class Duty:
 @dataclass(frozen=True)
 class Facts:
     """What the duties of a site depend on: its places, those of them that may be thinned from here and have rules, and
-    the words of the store's own rules."""
+    the words of the store's own rules; when live arrived by the last cutover (by the wall clock)."""
 
     places: Sequence[str] = ()
     thinned: Sequence[str] = ()
     keep: Sequence[str] = ()
+    arrived: datetime | None = None
 
 
 def duties_of(routine: dict[str, str], facts: Facts, site: str) -> list[Duty]:
     """The duties of a site by its ``[routine]``, in order. Raises ValueError, in words."""
     found = []
     for name in DUTIES:
-        text = routine.get(name)
+        text = routine.get(name, LATE_WATCH if name == "watch" else None)
         if text is None or text == "never":
             continue
         try:
             schedule = Schedule.read(text, f"{site} {name}")
         except ValueError as error:
             raise ValueError(f"'{name}' under [routine]: {error}") from None
+        if schedule.offsets:
+            schedule = schedule.counted(facts.arrived)
+        if (name == "watch") != bool(schedule.offsets):
+            raise ValueError(f"'{name}' under [routine]: '{text}'; only 'watch' is '{LATE_WATCH}', and always so")
         if schedule.after and schedule.after not in routine:
             raise ValueError(f"'{name}' under [routine]: it comes after '{schedule.after}', which has no time itself")
         commands = tuple(_commands(name, facts))
@@ -92,5 +101,7 @@ def _commands(name: str, facts: Facts) -> Iterator[tuple[str, ...]]:
             yield ("survey", "--against", "newest", "--save")
         case "look":
             yield ("survey", "--pages")
+        case "watch" if facts.arrived is not None:
+            yield ("watch",)
         case "ready":
             yield ("ready", "--latest")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from keenharbor.base.errors import UsageError
@@ -24,11 +25,22 @@ def duties_said(where: Whereabouts) -> list[Duty]:
         )
     keeps = isinstance(routine, dict) and bool(routine.get("keep"))
     named = bool(said.get("place") or said.get("places_file"))
-    facts = Facts(("?",) if named else (), ("?",) if named else (), ("?",) if keeps else ())
+    some = ("?",)
+    facts = Facts(some if named else (), some if named else (), some if keeps else (), _arrived(where))
     try:
         return duties_of(texts, facts, where.name)
     except ValueError as error:
         raise UsageError(str(error), where=where.site_file) from None
+
+
+def _arrived(where: Whereabouts) -> datetime | None:
+    """When live arrived by the last cutover, by the wall clock; None where it is not watched."""
+    if not (where.work / "arrivals").is_dir():
+        return None
+    from keenharbor.live.arrivals import arrived_at
+
+    at = arrived_at(where.work)
+    return at.astimezone().replace(tzinfo=None) if at is not None else None
 
 
 def duties_of_site(where: Whereabouts, model: SiteFile) -> list[Duty]:
@@ -42,4 +54,4 @@ def duties_of_site(where: Whereabouts, model: SiteFile) -> list[Duty]:
     words += ["--younger-than", f"{keep.days}d"] if keep.days else []
     thinned = [p.name for p in ready if p.rules.any_of_age and not p.part.append_only]
     texts = {n: v for n in DUTIES if (v := getattr(model.routine, n)) is not None}
-    return duties_of(texts, Facts([p.name for p in ready], thinned, words), where.name)
+    return duties_of(texts, Facts([p.name for p in ready], thinned, words, _arrived(where)), where.name)

@@ -94,6 +94,7 @@ _NEXT = {
     "send": "keenharbor place send", "verify": "keenharbor snapshot verify; "
     "keenharbor place list", "drill": "keenharbor snapshot drill newest", "thin": "keenharbor snapshot thin --preview",
     "survey": "keenharbor survey --against", "look": "keenharbor survey --pages", "ready": "keenharbor ready --latest",
+    "watch": "keenharbor watch; keenharbor rollback --look",
 }  # fmt: skip
 
 

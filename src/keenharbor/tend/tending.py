@@ -22,6 +22,7 @@ from keenharbor.tend.duties import DUTIES, Duty
 
 AGAIN = timedelta(hours=1)
 """So long a duty that failed is left alone."""
+DAILY = timedelta(days=1)
 IN_USE = "is in use by another run"
 
 Runner = Callable[[Sequence[str], float], Ran]
@@ -105,6 +106,13 @@ def write_tended(work: Path, tended: Tended) -> None:
     write_durably(private_folder(work) / "tended.json", msgspec.json.encode(tended))
 
 
+def forget_others(tended: Tended, duties: Sequence[Duty]) -> None:
+    """Forget what became of duties that the site has no more: nobody is to be told of them."""
+    names = {d.name for d in duties}
+    tended.duties = {n: d for n, d in tended.duties.items() if n in names}
+    tended.bad_told = [n for n in tended.bad_told if n in names]
+
+
 def due_now(duties: Sequence[Duty], tended: Tended, at: datetime, anyway: Collection[str] = ()) -> list[Due]:
     """What is due at ``at`` by the wall clock, in order. What was never done is due at once, as is what is to be done
     ``anyway``."""
@@ -113,7 +121,7 @@ def due_now(duties: Sequence[Duty], tended: Tended, at: datetime, anyway: Collec
     for duty in duties:
         did = tended.duties.get(duty.name)
         if duty.name in anyway:
-            found.append(Due(duty, duty.schedule.last(at) if duty.schedule.cron else at))
+            found.append(Due(duty, (duty.schedule.last(at) if duty.schedule.cron else None) or at))
             coming.add(duty.name)
             continue
         if duty.schedule.after:
@@ -126,6 +134,10 @@ def due_now(duties: Sequence[Duty], tended: Tended, at: datetime, anyway: Collec
                 coming.add(duty.name)
             continue
         slot = duty.schedule.last(at)
+        if slot is None:
+            continue
+        if duty.schedule.offsets and did is not None and did.code == 1 and did.slot >= slot and at - did.at >= DAILY:
+            slot = at  # what it found may have been mended, or be more by now
         if did is not None and did.code > 1:
             if at - did.at < AGAIN and did.slot >= slot:
                 continue
@@ -140,8 +152,8 @@ def _missed(duty: Duty, did: Did | None, slot: datetime) -> int:
     """How many of its times went by since it was done (at most 99), the one that is done now not counted."""
     count = 0
     at = did.slot if did is not None else slot
-    while count < 99 and (at := duty.schedule.next(at)) < slot:
-        count += 1
+    while count < 99 and (coming := duty.schedule.next(at)) is not None and coming < slot:
+        at, count = coming, count + 1
     return count
 
 
@@ -194,9 +206,16 @@ def _do(item: Due, run: Runner, before: Did | None, clock: Callable[[], datetime
     at = clock()
     changed = before is None or (before.code == 0) != (code == 0)
     since = at if changed or before is None else before.since
-    known = not changed and before is not None and before.known
     text = "; ".join(dict.fromkeys(t for t in told if t))
+    # What is wrong now may be another thing than what people were told of. Counts and ages alone are none.
+    same = before is not None and _bare(before.told) == _bare(text) and not item.duty.schedule.offsets
+    known = not changed and before is not None and before.known and (same or code == 0)
     return Did(item.slot, at, code, text, seconds, since, known, put_off)
+
+
+def _bare(told: str) -> str:
+    """What was told without its numbers."""
+    return re.sub(r"\d[\d.,:-]*(?:\s?[^\W\d]+)?", "#", told)
 
 
 _MARKED = re.compile(r"^\s*[✓✗!·]\s+(?P<text>.+)$")
@@ -221,6 +240,11 @@ def headline_of(output: str) -> str:
     return lines[-1].strip()[:200] if lines else ""
 
 
+def next_of(duty: Duty, at: datetime) -> datetime | None:
+    """When a duty comes next by the clock; None where something else brings it about, or nothing does any more."""
+    return None if duty.schedule.after else duty.schedule.next(at)
+
+
 def status_of(site: str, duties: Sequence[Duty], tended: Tended, at: datetime) -> dict[str, object]:
     """The state of a site's duties for a monitoring program: ``verdict``, and when each ended and comes next."""
     late = [d.duty.name for d in due_now(duties, tended, at)]
@@ -231,7 +255,7 @@ def status_of(site: str, duties: Sequence[Duty], tended: Tended, at: datetime) -
             "outcome": did.word if did is not None else None, "told": did.told if did is not None else "",
             "at": did.at.isoformat(timespec="seconds") if did is not None else None,
             "since": did.since.isoformat(timespec="seconds") if did is not None and did.since else None,
-            "next": duty.schedule.next(at).isoformat(timespec="minutes") if duty.schedule.cron else None,
+            "next": coming.isoformat(timespec="minutes") if (coming := next_of(duty, at)) is not None else None,
             "due": duty.name in late,
         }  # fmt: skip
     words = [d.word for n, d in tended.duties.items() if n in {u.name for u in duties}]
