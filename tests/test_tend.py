@@ -174,6 +174,19 @@ def test_what_stays_bad_is_told_again_after_a_week_and_the_rest_goes_on(tmp_path
     assert len(world.times("snapshot", "verify")) == 3
 
 
+def test_who_knows_of_one_trouble_is_told_of_another(tmp_path: Path) -> None:
+    said = ["✗ the disk is full: 3 MiB left", "✗ the disk is full: 1 MiB left", "✗ the database does not answer"]
+    ending = iter(said)
+    world = World(tmp_path, ends=lambda *_: (3, next(ending, said[-1])))
+    duties = duties_of({"snapshot": "daily 03:00"}, Facts(), "lane")
+    for _ in range(6):
+        world.tend(duties)
+        world.at += timedelta(hours=2)
+    subjects = [news.subject for _, news in world.told]
+    assert len(subjects) == 2, "another number is no other trouble"
+    assert "disk" in subjects[0] and "database" in subjects[1]
+
+
 def test_a_store_in_use_is_put_off_and_is_no_news(tmp_path: Path) -> None:
     busy = [True]
 

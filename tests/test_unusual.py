@@ -63,6 +63,24 @@ def test_a_table_that_loses_or_gains_as_never_before_is_told() -> None:
     assert [u.kind for u in unusual(earlier[-1], Snapshot(NO_STORE, gone), earlier)] == ["table-gone"]
 
 
+def test_a_table_that_always_got_rows_and_gets_none_is_told() -> None:
+    earlier = [counted(day, 100 + 12 * day) for day in range(9)]
+    (found,) = unusual(earlier[-1], counted(9.0, 196), earlier)
+    assert (found.kind, found.weight) == ("rows-still", "doubt") and "got 12 a day at least" in found.text
+    assert unusual(earlier[-1], counted(8.4, 196), earlier) == [], "that early it says nothing"
+    assert unusual(earlier[-1], counted(9.0, 197), earlier) == []
+    weekends = [counted(day, 100 + 12 * (day - day // 7)) for day in range(15)]
+    assert unusual(weekends[-1], counted(15, weekends[-1].manifest.database.tables[0].rows), weekends) == []
+    assert unusual(earlier[3], counted(4.5, 136), earlier[:4]) == [], "too little is known"
+
+
+def test_what_an_upgrade_did_to_a_table_is_no_measure_for_what_creeps_in() -> None:
+    before = [counted(day, 1000 + day) for day in range(6)]
+    arrival = replace(counted(6, 400).manifest, reason="after a cutover")
+    found = unusual(Snapshot(NO_STORE, arrival), counted(7, 200), before)
+    assert [u.kind for u in found] == ["rows-lost"], "the upgrade took 600 rows away; nobody else ever did"
+
+
 PLANTED: dict[str, tuple[Callable[[Scene], object], str]] = {
     "a file of the core is changed": (lambda s: put(s.root / "core/rules.py", "# changed\n", append=True),
         "code-changed-core"),

@@ -123,7 +123,7 @@ def test_troubles_of_each_kind_are_told_with_the_way_back(stage: Stage) -> None:
             answer.body = b"<html><body></body></html>"
             return answer
         if request.path == "/notes":
-            answer = page("<p>Notes</p>" * 40)
+            answer = page("<p>Notes on growing</p>" * 100)
             answer.headers.append(("X-Robots-Tag", "noindex"))
             return answer
         if request.path == "/loans":

@@ -232,6 +232,8 @@ class _Story:
         answer = borrow(scene.address, "Ada Quill", SEEDS[1], "member20@post.example")
         self._told.seen["the member on the new site"] = answer
         player.say(f"The member at the loan desk: {answer}")
+        player.say("The late watch, which the routine does an hour, a day, three days and a week after a cutover:")
+        run("watch", expect=0)
         run("snapshot", "verify", expect=0)
         run("log", expect=0)
 

@@ -23,7 +23,7 @@ from keenharbor.site.strays import Stray, strays_in
 from keenharbor.site.view import Component, SiteView
 from keenharbor.tree import Entry
 
-ERROR_LINE = re.compile(rb"(?i)\b(error|exception|fatal|critical|traceback|panic)\b")
+ERROR_LINE = re.compile(rb"(?i)(error|exception)\b|\b(fatal|critical|traceback|panic)\b")
 _LAST_OF_A_LOG = 2 * 1024 * 1024
 
 
