@@ -17,7 +17,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Silent
 from keenharbor.demo.scene import set_scene
 from keenharbor.fleet.sites import members_of, read_fleet
-from keenharbor.fleet.working import for_all, told_of
+from keenharbor.fleet.working import Telling, for_all, told_of
 from keenharbor.host.programs import Ran
 
 
@@ -98,7 +98,7 @@ def test_work_goes_side_by_side_within_its_limit_and_the_worst_stands_first(tmp_
             1.0,
         )
 
-    outcomes = for_all("tend", members, run, Silent(), at_once=3, seconds=60)
+    outcomes = for_all("tend", members, run, Telling(Silent()), at_once=3, seconds=60)
     assert most[0] == 3 and len(outcomes) == 12
     assert [(o.site, o.verdict) for o in outcomes[:4]] == [
         ("site-03", "failed"), ("site-05", "failed"), ("site-07", "failed"), ("site-04", "caution"),

@@ -13,6 +13,7 @@ from rich.console import Console
 from keenharbor.base.text import duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
+from keenharbor.cli.fleettable import watching
 from keenharbor.fleet.sites import FLEET_FILE_NAME, Member, members_of, read_fleet
 from keenharbor.fleet.working import Outcome, for_all
 from keenharbor.host.programs import Ran, run_program
@@ -23,40 +24,42 @@ def fleet() -> None:
     """One command for many sites: processes side by side, one table, worst first."""
 
 
+fleet_option = click.option(
+    "--fleet", "fleet_file", type=click.Path(path_type=Path), default=Path(FLEET_FILE_NAME), show_default=True,
+    help="The file of the fleet.",
+)  # fmt: skip
+groups_argument = click.argument("groups", nargs=-1, metavar="[GROUP]...")
+
+
 def _command(name: str, text: str) -> Callable[..., object]:
     """A command for all sites of a fleet, or of some groups."""
 
     def run(session: Session, groups: tuple[str, ...], fleet_file: Path) -> int:
         said = read_fleet(fleet_file)
         members = members_of(said, fleet_file.absolute().parent, groups)
-        session.progress.stage(f"{name}: {plural(len(members), 'site')}")
-        outcomes = for_all(
-            name, members, _run, session.progress, at_once=said.limits.at_once, seconds=said.limits.minutes * 60
-        )
-        session.show([o.as_json() for o in outcomes], lambda out: _render(out, outcomes))
-        return _code(outcomes)
+        with watching(session, name, members) as watcher:
+            outcomes = for_all(
+                name, members, run_command, watcher, at_once=said.limits.at_once, seconds=said.limits.minutes * 60
+            )
+        session.show([o.as_json() for o in outcomes], lambda out: render_outcomes(out, outcomes))
+        return code_of(outcomes)
 
     run.__doc__ = text
-    option = click.option(
-        "--fleet", "fleet_file", type=click.Path(path_type=Path), default=Path(FLEET_FILE_NAME), show_default=True,
-        help="The file of the fleet.",
-    )  # fmt: skip
-    argument = click.argument("groups", nargs=-1, metavar="[GROUP]...")
-    made: Callable[..., object] = harbor_command(fleet, name=name, site=False)(argument(option(run)))
+    made: Callable[..., object] = harbor_command(fleet, name=name, site=False)(groups_argument(fleet_option(run)))
     return made
 
 
-def _code(outcomes: Sequence[Outcome]) -> int:
+def code_of(outcomes: Sequence[Outcome]) -> int:
     verdicts = {o.verdict for o in outcomes}
     return 3 if "failed" in verdicts else 1 if "caution" in verdicts else 0
 
 
-def _run(command: Sequence[str], seconds: float) -> Ran:
+def run_command(command: Sequence[str], seconds: float) -> Ran:
     words = [sys.executable, "-m", "keenharbor.cli.main", *command]
     return run_program(words, folder=Path.cwd(), time_limit=seconds, environment=dict(os.environ))
 
 
-def _render(out: Console, outcomes: Sequence[Outcome]) -> None:
+def render_outcomes(out: Console, outcomes: Sequence[Outcome]) -> None:
     groups = len({o.groups for o in outcomes}) > 1
     rows = [
         (show.mark(o.verdict, o.site), *((", ".join(o.groups),) if groups else ()), duration(o.seconds), o.told)
@@ -78,11 +81,8 @@ send = _command("send", "Send what the places of each site lack.")
 
 
 @harbor_command(fleet, name="list", site=False)
-@click.argument("groups", nargs=-1, metavar="[GROUP]...")
-@click.option(
-    "--fleet", "fleet_file", type=click.Path(path_type=Path), default=Path(FLEET_FILE_NAME), show_default=True,
-    help="The file of the fleet.",
-)  # fmt: skip
+@groups_argument
+@fleet_option
 def list_command(session: Session, groups: tuple[str, ...], fleet_file: Path) -> int:
     """Show the sites of the fleet, with their groups and site files."""
     members = members_of(read_fleet(fleet_file), fleet_file.absolute().parent, groups)

@@ -23,7 +23,7 @@ COMMANDS: Commands = {
     "place": ("keenharbor.cli.place:place", "Send snapshots, sealed, to second places; verify, thin them."),
     "fetch": ("keenharbor.cli.place:fetch_command", "Bring the store back from a place, with the key alone."),
     "tend": ("keenharbor.cli.tend:tend_command", "Do what is due: saves, sending, checks; tell who is to be told."),
-    "fleet": ("keenharbor.cli.fleet:fleet", "One command for many sites, one table, worst first."),
+    "fleet": ("keenharbor.cli.fleetgroup:fleet", "One command for many sites, one table, worst first."),
     "plan": ("keenharbor.cli.plan:plan", "Draft the plan of an upgrade, check it, read it."),
     "trial": ("keenharbor.cli.trial:trial", "Rehearse the plan on a disposable clone."),
     "clone": ("keenharbor.cli.clone:clone", "Make, list, open and close clones."),

@@ -19,11 +19,14 @@ from keenharbor.base.text import plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.ready import checks_table, judge_target, target_options
+from keenharbor.site.load import open_site
 from keenharbor.site.log import append_log
 from keenharbor.site.releasefiles import release_files
 from keenharbor.site.view import SiteView
+from keenharbor.trial.accepted import accepted_file
 from keenharbor.trial.check import check_plan
 from keenharbor.trial.draft import PATCHES, OwnSteps, draft_plan, proposed_checks
+from keenharbor.trial.fitting import fit_plan
 from keenharbor.trial.plan import PLAN_FILE_NAME, Plan, on_plan, read_plan
 
 plan_argument = click.argument(
@@ -144,6 +147,42 @@ def check_command(session: Session, plan_file: Path) -> int:
             show.next_step(console, on_plan("keenharbor trial run", plan_file))
 
     session.show({"verdict": verdict.value, "checks": [asdict(c) for c in found]}, render)
+    return 0 if verdict == "clear" else 1
+
+
+@harbor_command(plan, name="fit")
+@plan_argument
+@click.option("--like", type=click.Path(path_type=Path), help="The site file of the site that the plan was made for.")
+@click.option("--had", metavar="NAMES", help="Instead: what that site had installed, by name, with commas between.")
+@click.option("--out", type=click.Path(path_type=Path), required=True, help="Where to write the fitted plan.")
+def fit_command(session: Session, plan_file: Path, like: Path | None, had: str | None, out: Path) -> int:
+    """Fit PLAN, which was made for another site, to the one of --site: steps for what it does not have are taken out.
+
+    What was accepted of the plan's findings comes along. Exit code 0: it fits; 1: something is to be looked at."""
+    site = session.site()
+    others = had.split(",") if had is not None else None
+    if like is not None:
+        others = [c.name for c in open_site(like).components()]
+    fitted = fit_plan(plan_file, site, others)
+    write_durably(out, fitted.text.encode())
+    agreed = accepted_file(plan_file)
+    if agreed.exists() and not accepted_file(out).exists():
+        write_durably(accepted_file(out), agreed.read_bytes())
+    made = read_plan(out)
+    found = check_plan(site, session.feed_if_any(site), made)
+    verdict = min((c.verdict for c in found), key=lambda v: v.rank)
+    append_log(site.work, site.name, "plan fit", "done", f"{len(made.step)} of {plan_file}", str(out))
+
+    def render(console: Console) -> None:
+        show.headline(console, verdict.value, f"{out}: {plural(len(made.step), 'step')} to core {made.plan.core}")
+        for name, why in fitted.left_out.items():
+            console.print(show.said("note", f"left out: {name}: {why}"))
+        checks_table(console, found)
+        show.next_step(console, on_plan("keenharbor trial run", out))
+
+    session.show({
+        "plan": str(out), "left_out": fitted.left_out, "verdict": verdict.value, "checks": [asdict(c) for c in found]
+    }, render)  # fmt: skip
     return 0 if verdict == "clear" else 1
 
 

@@ -31,12 +31,23 @@ class LimitsPart(Part):
     minutes: Annotated[float, Field(gt=0)] = 120
 
 
+class RolloutPart(Part):
+    """How a plan goes from site to site: ``first`` is the one that goes ahead (none: the first by name); after so many
+    ``days`` of watch in which nothing went wrong comes a ``wave`` of so many sites, and each later one is twice as
+    large."""
+
+    first: Text | None = None
+    days: Annotated[float, Field(ge=0, le=90)] = 3
+    wave: Annotated[int, Field(ge=1)] = 5
+
+
 class FleetFile(Part):
     """All that is said of a fleet."""
 
     format: Literal[1]
     group: Annotated[list[GroupPart], Field(min_length=1)]
     limits: LimitsPart = LimitsPart()
+    rollout: RolloutPart = RolloutPart()
 
     @field_validator("group")
     @classmethod

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor, as_completed
@@ -49,23 +50,73 @@ class Outcome:
         }  # fmt: skip
 
 
+class Watcher:
+    """Is told of each site when work on it begins and ends. This one does nothing with it."""
+
+    def began(self, member: Member) -> None:
+        """Work on a site begins."""
+
+    def ended(self, outcome: Outcome, done: int, of: int) -> None:
+        """Work on a site has come to an end: so many of so many."""
+
+
+class Telling(Watcher):
+    """Tells of what fails as it comes, and how far the work is."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress = progress
+
+    def ended(self, outcome: Outcome, done: int, of: int) -> None:
+        if outcome.verdict == "failed":
+            self._progress.note(f"{outcome.site}: {outcome.told}")
+        self._progress.advance(done, of, "site")
+
+
+Work = Callable[[Member], Outcome]
+"""All that is done at a site. Raises nothing."""
+
+
 def for_all(
-    name: str, members: Sequence[Member], run: Runner, progress: Progress, *, at_once: int, seconds: float
+    name: str, members: Sequence[Member], run: Runner, watcher: Watcher, *, at_once: int, seconds: float
 ) -> list[Outcome]:
     """Run a command for all sites, at most so many at once. Worst first, then by name."""
+    return side_by_side(members, lambda m: at_site(name, COMMANDS[name], m, run, seconds), watcher, at_once=at_once)
+
+
+def side_by_side(
+    members: Sequence[Member], work: Work, watcher: Watcher, *, at_once: int,
+    stop: Callable[[Outcome], bool] = lambda _: False,
+) -> list[Outcome]:  # fmt: skip
+    """Do the work at all sites, at most so many at once. Where ``stop`` says so of an outcome, no further site is
+    begun: it is not among what is returned. Worst first, then by name."""
     outcomes: list[Outcome] = []
+    halted = threading.Event()
+
+    def one(member: Member) -> Outcome | None:
+        if halted.is_set():
+            return None
+        watcher.began(member)
+        done = work(member)
+        if stop(done):
+            halted.set()
+        return done
+
     with ThreadPoolExecutor(at_once or os.cpu_count() or 1, "fleet") as pool:
-        waiting = [pool.submit(_one, name, member, run, seconds) for member in members]
-        for number, future in enumerate(as_completed(waiting), 1):
+        waiting = [pool.submit(one, member) for member in members]
+        for future in as_completed(waiting):
             done = future.result()
-            outcomes.append(done)
-            if done.verdict == "failed":
-                progress.note(f"{done.site}: {done.told}")
-            progress.advance(number, len(waiting), "site")
+            if done is not None:
+                outcomes.append(done)
+                watcher.ended(done, len(outcomes), len(members))
+    return worst_first(outcomes)
+
+
+def worst_first(outcomes: Sequence[Outcome]) -> list[Outcome]:
     return sorted(outcomes, key=lambda o: (_WORST[o.verdict], o.site, o.site_file))
 
 
-def _one(name: str, member: Member, run: Runner, seconds: float) -> Outcome:
+def at_site(name: str, command: Sequence[str], member: Member, run: Runner, seconds: float) -> Outcome:
+    """Run a command for a site; ``name`` is how its result is told. Raises nothing."""
     began = time.monotonic()
 
     def outcome(verdict: str, told: str, result: object = None) -> Outcome:
@@ -75,7 +126,7 @@ def _one(name: str, member: Member, run: Runner, seconds: float) -> Outcome:
     if member.wrong:
         return outcome("failed", member.wrong)
     try:
-        ran = run((*COMMANDS[name], "--json", "--site", str(member.site_file)), seconds)
+        ran = run((*command, "--json", "--site", str(member.site_file)), seconds)
     except OSError as problem:
         return outcome("failed", f"it could not be started: {problem.strerror}")
     if ran.code is None:
@@ -123,12 +174,27 @@ def told_of(name: str, result: object) -> str:
             return "nothing is due"
         bad = [f"{n}: {d.get('told')}" for n, d in done.items() if isinstance(d, dict) and d.get("outcome") != "done"]
         return "; ".join(bad) or f"{plural(len(done), 'duty', 'duties')} done"
+    if name == "trial" and isinstance(result, dict):
+        return _first(str(result.get("verdict")), _dicts(result.get("findings")))
+    if name == "cutover" and isinstance(result, dict):
+        seconds = result.get("maintenance_seconds")
+        spent = f", {seconds:.1f} s of maintenance" if isinstance(seconds, float) else ""
+        return _first(f"core {result.get('core')}{spent}", _dicts(result.get("late")))
+    if name == "watch" and isinstance(result, dict):
+        return _first("", _dicts(result.get("findings"))).removeprefix(": ") or "nothing went wrong"
     if name == "snapshot" and isinstance(result, dict):
         return str(result.get("id", ""))
     if name == "send" and isinstance(result, list):
         sent = [(r.get("place"), r.get("snapshots")) for r in _dicts(result)]
         return ", ".join(f"{name}: {len(some)} sent" for name, some in sent if isinstance(some, list))
     return ""
+
+
+def _first(head: str, findings: list[Said]) -> str:
+    """The first that was found behind a word, and how many more there are."""
+    told = [f for f in findings if f.get("weight") != "note"]
+    more = f" and {len(told) - 1} more" if told[1:] else ""
+    return f"{head}: {told[0].get('text')}{more}" if told else head
 
 
 def _dicts(value: object) -> list[Said]:

@@ -11,18 +11,18 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime, timedelta
+from datetime import datetime
 from statistics import median
 
 from keenharbor.base.progress import Progress
-from keenharbor.base.text import duration, now, plural
+from keenharbor.base.text import duration, plural
 from keenharbor.compare import Finding, Look, Observation, VisitError, Visitor, Weight, compare_pages, group, take_look
 from keenharbor.compare.look import Far, PageSeen
 from keenharbor.compare.state import secret_values
 from keenharbor.live.arrivals import Arrival, last_arrival, save_arrival_look, times_of
 from keenharbor.live.loglines import errors_in_logs
 from keenharbor.live.rollback import look_at_way, seconds_in_trial
-from keenharbor.live.snapshots import newest_whole, take_guarded
+from keenharbor.live.snapshots import take_guarded
 from keenharbor.live.ways import WayBack, open_ways
 from keenharbor.site.log import append_log
 from keenharbor.site.view import SiteView
@@ -32,8 +32,6 @@ from keenharbor.store import Store
 
 PAUSE_SECONDS = 5.0
 """So long behind what shows it is looked at again."""
-RECENT = timedelta(minutes=30)
-"""A snapshot that is younger is as good as a new one."""
 SLOWER, FAR_SLOWER = 2.0, 3.0
 """A page is slower when its median is so many times the slowest that was ever seen of it and `MUCH_SECONDS` more, or
 so far more times and `SOME_SECONDS` more; and when no visit was as quick as the slowest then."""
@@ -110,8 +108,8 @@ class _Seen:
 
 
 def watch_live(site: SiteView, store: Store, progress: Progress, pause: float = PAUSE_SECONDS) -> LateWatch | None:
-    """Hold live against its last arrival; None where no way back is open, or nothing was saved then. Live is only read
-    (and a snapshot taken, where the newest is not of just now). Raises `DamagedError`, and `UnsettledError` where live
+    """Hold live against its last arrival; None where no way back is open, or nothing was saved then. Live is only
+    read, and a snapshot of it taken. Raises `DamagedError`, and `UnsettledError` where live
     is between two states."""
     ways = open_ways(site, store)
     arrival = last_arrival(site.work, [w.target.id for w in ways])
@@ -122,7 +120,8 @@ def watch_live(site: SiteView, store: Store, progress: Progress, pause: float = 
     seen, passed = _confirmed(site, arrival, progress, pause)
     progress.stage("reading the logs")
     found = [*seen.observations, *_of_logs(site, arrival)]
-    snapshot = _snapshot_of_now(site, store, progress)
+    # A new one each time: what was mended a minute ago must not be told again.
+    snapshot = take_guarded(site, store, TakeOptions(reason="scheduled", comment="by the late watch"), progress)
     if way.arrival is not None:
         progress.stage("holding files and rows against the arrival")
         found += _of_state(way, snapshot, list_snapshots(store, site.name))
@@ -142,13 +141,6 @@ def _urgency(finding: Finding) -> tuple[int, int]:
     """Sorts findings: the worst first, then what stops visitors."""
     first = ("no-answer", "page-fails", "check-failed", "emptied", "rows-lost", "table-gone", "code-in-uploads")
     return finding.weight.rank, first.index(finding.kind) if finding.kind in first else len(first)
-
-
-def _snapshot_of_now(site: SiteView, store: Store, progress: Progress) -> Snapshot:
-    newest = newest_whole(list_snapshots(store, site.name))
-    if newest is not None and newest.reason in ("scheduled", "by hand") and now() - newest.taken_at < RECENT:
-        return newest
-    return take_guarded(site, store, TakeOptions(reason="scheduled", comment="by the late watch"), progress)
 
 
 # -- pages ----------------------------------------------------------------------------------------------------
