@@ -192,9 +192,11 @@ class TerminalProgress:
         PASSING.show(f"    {_pace(done, total, unit, now - self._began)}")
 
 
-def harbor_command(group: click.Group | None = None, *, name: str, site: bool = True) -> Callable[..., Any]:
+def harbor_command(
+    group: click.Group | None = None, *, name: str, site: bool = True, hidden: bool = False
+) -> Callable[..., Any]:
     """A command with ``--json`` and ``--debug`` (and ``--site``), whose function gets a `Session` first and returns
-    its exit code or None."""
+    its exit code or None. One that is ``hidden`` the tool itself calls, and no list shows."""
 
     def decorate(function: Callable[..., int | None]) -> click.Command:
         @functools.wraps(function)
@@ -222,7 +224,7 @@ def harbor_command(group: click.Group | None = None, *, name: str, site: bool = 
             callback = option(callback)
         # The first sentence, whole: Click would cut it at the width of the list.
         summary = " ".join((function.__doc__ or "").split("\n\n")[0].split()).split(". ")[0].rstrip(".") + "."
-        made = click.command(name=name, short_help=summary)(callback)
+        made = click.command(name=name, short_help=summary, hidden=hidden)(callback)
         if group is not None:
             group.add_command(made)
         return made

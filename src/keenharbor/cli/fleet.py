@@ -14,7 +14,7 @@ from keenharbor.base.text import duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.fleettable import watching
-from keenharbor.fleet.sites import FLEET_FILE_NAME, Member, members_of, read_fleet
+from keenharbor.fleet.sites import FLEET_FILE_NAME, FleetFile, Member, members_of, read_fleet
 from keenharbor.fleet.working import Outcome, for_all
 from keenharbor.host.programs import Ran, run_program
 
@@ -28,25 +28,43 @@ fleet_option = click.option(
     "--fleet", "fleet_file", type=click.Path(path_type=Path), default=Path(FLEET_FILE_NAME), show_default=True,
     help="The file of the fleet.",
 )  # fmt: skip
+_cluster_option = click.option(
+    "--cluster", metavar="ADDRESS", help="Work on the workers of a dask engine whose scheduler is there (tcp://…)."
+)
 groups_argument = click.argument("groups", nargs=-1, metavar="[GROUP]...")
 
 
 def _command(name: str, text: str) -> Callable[..., object]:
     """A command for all sites of a fleet, or of some groups."""
 
-    def run(session: Session, groups: tuple[str, ...], fleet_file: Path) -> int:
-        said = read_fleet(fleet_file)
-        members = members_of(said, fleet_file.absolute().parent, groups)
-        with watching(session, name, members) as watcher:
-            outcomes = for_all(
-                name, members, run_command, watcher, at_once=said.limits.at_once, seconds=said.limits.minutes * 60
-            )
+    def run(session: Session, groups: tuple[str, ...], fleet_file: Path, cluster: str | None) -> int:
+        said, base = read_fleet(fleet_file), fleet_file.absolute().parent
+        seconds = said.limits.minutes * 60
+        if cluster is not None:
+            outcomes = _on_cluster(session, name, cluster, said, base, groups)
+        else:
+            members = members_of(said, base, groups)
+            with watching(session, name, members) as watcher:
+                outcomes = for_all(name, members, run_command, watcher, at_once=said.limits.at_once, seconds=seconds)
         session.show([o.as_json() for o in outcomes], lambda out: render_outcomes(out, outcomes))
         return code_of(outcomes)
 
     run.__doc__ = text
-    made: Callable[..., object] = harbor_command(fleet, name=name, site=False)(groups_argument(fleet_option(run)))
+    made: Callable[..., object] = harbor_command(fleet, name=name, site=False)(
+        groups_argument(fleet_option(_cluster_option(run)))
+    )
     return made
+
+
+def _on_cluster(
+    session: Session, name: str, address: str, said: FleetFile, base: Path, groups: tuple[str, ...]
+) -> list[Outcome]:
+    from keenharbor.fleet.cluster import Cluster
+
+    with Cluster(address) as engine:
+        members = engine.members(said, base, groups)
+        with watching(session, name, [m for some in members.values() for m in some]) as watcher:
+            return engine.for_all(name, members, run_command, watcher, said.limits.minutes * 60)
 
 
 def code_of(outcomes: Sequence[Outcome]) -> int:

@@ -1,6 +1,6 @@
-"""The group ``fleet``, whole: its commands stand in two modules."""
+"""The group ``fleet``, whole: its commands stand in three modules."""
 
-from keenharbor.cli import fleetplan
+from keenharbor.cli import fleetboard, fleetplan
 from keenharbor.cli.fleet import fleet
 
-__all__ = ["fleet", "fleetplan"]
+__all__ = ["fleet", "fleetboard", "fleetplan"]

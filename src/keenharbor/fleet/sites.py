@@ -18,10 +18,12 @@ FLEET_FILE_NAME = "fleet.toml"
 
 
 class GroupPart(Part):
-    """Sites that are named together, by patterns of their site files."""
+    """Sites that are named together, by patterns of their site files. ``workers`` are those of an engine that are near
+    them: with ``--cluster`` the patterns mean files there."""
 
     name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]*$")]
     sites: Annotated[list[Text], Field(min_length=1)]
+    workers: list[Text] = []
 
 
 class LimitsPart(Part):

@@ -24,7 +24,7 @@ Runner = Callable[[Sequence[str], float], Ran]
 
 COMMANDS: dict[str, tuple[str, ...]] = {
     "survey": ("survey",), "ready": ("ready", "--latest"), "tend": ("tend",), "snapshot": ("snapshot", "take"),
-    "send": ("place", "send"),
+    "send": ("place", "send"), "card": ("fleet", "card"),
 }  # fmt: skip
 _WORST = {"failed": 0, "caution": 1, "good": 2}
 _SHOWN = 300

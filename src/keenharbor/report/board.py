@@ -1,0 +1,48 @@
+"""The board of a fleet: one HTML page that opens without a network."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from typing import Any
+
+from jinja2 import Environment, PackageLoader
+
+from keenharbor.base.text import parse_stamp, plural
+
+_RANK = {"failed": 0, "caution": 1, "good": 2}
+
+
+def board_as_html(name: str, sites: Sequence[Mapping[str, Any]], at: datetime) -> str:
+    """The page, of what `keenharbor.fleet.working` says of each site: ``site``, ``groups``, ``verdict``, ``told``, and
+    the card as ``result`` where there is one. It says dates, and counts ages when it is opened."""
+    environment = Environment(
+        loader=PackageLoader("keenharbor.report"), autoescape=True, trim_blocks=True, lstrip_blocks=True
+    )
+    environment.filters["day"] = _day
+    rows = [_row(s) for s in sites]
+    rows.sort(key=lambda r: (_RANK[r["state"]], r["site"]))
+    counts = {state: sum(r["state"] == state for r in rows) for state in _RANK}
+    return environment.get_template("board.html").render(
+        name=name, rows=rows, counts=counts, at=f"{at.astimezone():%Y-%m-%d %H:%M}", plural=plural,
+        groups=sorted({g for r in rows for g in r["groups"]}), marks={"failed": "✗", "caution": "!", "good": "✓"},
+        versions=sorted({r["core"] for r in rows if r["core"]}),
+    )  # fmt: skip
+
+
+def _row(said: Mapping[str, Any]) -> dict[str, Any]:
+    card = said.get("result")
+    if said["verdict"] == "failed" or not isinstance(card, dict) or "state" not in card:
+        return {
+            "site": said["site"], "groups": said["groups"], "state": "failed", "attention": [said["told"]], "core": "",
+            "card": None, "file": said["site_file"],
+        }  # fmt: skip
+    return {
+        "site": card["site"], "groups": said["groups"], "state": card["state"], "attention": card["attention"],
+        "core": card["core"], "card": card, "file": said["site_file"],
+    }  # fmt: skip
+
+
+def _day(text: str | None) -> str:
+    """An instant as people read it."""
+    return f"{parse_stamp(text).astimezone():%Y-%m-%d %H:%M}" if text else ""
