@@ -203,6 +203,46 @@ def test_a_store_in_use_is_put_off_and_is_no_news(tmp_path: Path) -> None:
     assert len(world.asked) == 2 and not world.told
 
 
+def test_two_sites_on_one_store_over_a_year_do_not_lose_a_day_and_tell_nobody(tmp_path: Path) -> None:
+    """Each finds the store in use by the other now and then: put off, and made up for at the next run."""
+    busy: list[tuple[datetime, datetime, str]] = []
+
+    def ending(name: str) -> Callable[[Sequence[str], datetime], tuple[int, str]]:
+        def ends(command: Sequence[str], at: datetime) -> tuple[int, str]:
+            if any(who != name and begin <= at < end for begin, end, who in busy):
+                return 3, "✗ the store is in use by another run"
+            busy.append((at, at + timedelta(minutes=7), name))
+            return 0, "✓ DONE  well"
+
+        return ends
+
+    routine = {"snapshot": "daily 03:10", "send": "after snapshot", "verify": "weekly"}
+    worlds = [World(tmp_path / n, seconds=420.0, ends=ending(n)) for n in ("ash", "birch")]
+    duties = [duties_of(routine, FACTS, n) for n in ("ash", "birch")]
+    put_off = 0
+    while min(w.at for w in worlds) < AT + timedelta(days=365):
+        at = max(w.at for w in worlds)
+        for world, of_site in zip(worlds, duties, strict=True):
+            world.at = at  # both are run at the same moment, as two timers of one machine do
+            world.tend(of_site)
+            put_off += sum(d.put_off for d in read_tended(world.work).duties.values())
+        at = max(w.at for w in worlds)
+        # Each quarter of an hour where work is due; the rest of the day shows nothing new.
+        at = at + timedelta(minutes=15) if at.hour in (3, 4) else at.replace(minute=0) + timedelta(hours=1)
+        at = at.replace(hour=3) + timedelta(days=1) if at.hour > 4 else at
+        for world in worlds:
+            world.at = at
+    assert put_off > 300, "they met"
+    for world in worlds:
+        done = [t for t, c in world.asked if c[:2] == ("snapshot", "take") and not busy_at(busy, world, t)]
+        assert len({Schedule.read("daily 03:10").last(t) for t in done}) == len(done) >= 364, "each day once"
+        assert not world.told
+
+
+def busy_at(busy: list[tuple[datetime, datetime, str]], world: World, at: datetime) -> bool:
+    return not any(begin == at and who == world.work.name for begin, _, who in busy)
+
+
 def test_behind_its_time_no_duty_is_begun_and_what_is_left_stays_due(tmp_path: Path) -> None:
     world = World(tmp_path, seconds=3600)
     duties = duties_of(ROUTINE, FACTS, "lane")

@@ -14,8 +14,9 @@ from keenharbor.base.text import duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.fleettable import watching
+from keenharbor.cli.warmly import Warmly
 from keenharbor.fleet.sites import FLEET_FILE_NAME, FleetFile, Member, members_of, read_fleet
-from keenharbor.fleet.working import Outcome, for_all
+from keenharbor.fleet.working import COMMANDS, Outcome, for_all
 from keenharbor.host.programs import Ran, run_program
 
 
@@ -45,7 +46,8 @@ def _command(name: str, text: str) -> Callable[..., object]:
         else:
             members = members_of(said, base, groups)
             with watching(session, name, members) as watcher:
-                outcomes = for_all(name, members, run_command, watcher, at_once=said.limits.at_once, seconds=seconds)
+                run = Warmly(COMMANDS[name][0])
+                outcomes = for_all(name, members, run, watcher, at_once=said.limits.at_once, seconds=seconds)
         session.show([o.as_json() for o in outcomes], lambda out: render_outcomes(out, outcomes))
         return code_of(outcomes)
 

@@ -73,8 +73,9 @@ def card_of(site: SiteView, feed: Feed | None) -> Card:
         f"{n}: {t}" for n, t in wrong.items() if tended.duties[n].code == 1
     )]  # fmt: skip
     newest = known[0] if known else None
-    coming = sorted((soon, d.name) for d in duties if (soon := next_of(d, at)) is not None)
     late = [(at, d.duty.name) for d in due_now(duties, tended, at)]
+    later = [d for d in duties if d.name not in {name for _, name in late}]
+    coming = sorted((soon, d.name) for d in later if (soon := next_of(d, at)) is not None)
     return Card(
         site.name, surveyed.title or site.name, site.told_address, "failed" if bad else "caution" if doubts else "good",
         (*bad, *doubts), surveyed.core, surveyed.core_newest, surveyed.runtime,

@@ -103,11 +103,15 @@ def side_by_side(
 
     with ThreadPoolExecutor(at_once or os.cpu_count() or 1, "fleet") as pool:
         waiting = [pool.submit(one, member) for member in members]
-        for future in as_completed(waiting):
-            done = future.result()
-            if done is not None:
-                outcomes.append(done)
-                watcher.ended(done, len(outcomes), len(members))
+        try:
+            for future in as_completed(waiting):
+                done = future.result()
+                if done is not None:
+                    outcomes.append(done)
+                    watcher.ended(done, len(outcomes), len(members))
+        except BaseException:
+            halted.set()  # what is under way comes to its end: half a cutover helps nobody
+            raise
     return worst_first(outcomes)
 
 
