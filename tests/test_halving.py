@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -71,6 +72,36 @@ def test_each_difference_is_laid_to_the_step_since_which_it_is_there(
     }
     if len(set(since.values())) == 1:
         assert len(asked) <= max(1, count - 1).bit_length()
+
+
+@given(
+    count=st.integers(2, 14), since=st.dictionaries(st.sampled_from(PAGES), st.integers(0, 13), max_size=6),
+    idle=st.sets(st.integers(0, 13), max_size=9), start=st.booleans(),
+)  # fmt: skip
+def test_nothing_is_laid_to_a_step_that_changed_nothing_and_its_state_is_not_asked(
+    count: int, since: dict[str, int], idle: set[int], start: bool
+) -> None:
+    doing = [n for n in range(count) if n not in idle]
+    since = {p: max((n for n in doing if n <= at), default=-1) for p, at in since.items()}
+    since = {p: at for p, at in since.items() if at >= 0}
+    steps = steps_of(count, PAGES, PAGES[:2], since)
+    for number, step in enumerate(steps):
+        step.step = {"kind": "command"}
+        step.record = replace(step.record, files_changed=int(number in doing))
+    asked: list[int] = []
+
+    def look_at(number: int, pages: Sequence[str], onwards: bool) -> tuple[Look, list[Observation]] | None:
+        asked.append(number)
+        return (looked(pages, cut=True), [different(p) for p in pages if since[p] <= number]) if start else None
+
+    Halving(steps, looked(PAGES), look_at).lay()
+    assert set(asked) <= set(doing) and len(asked) == len(set(asked))
+    told = {o.page: int(name[1:]) for o, name, _ in laid_of_pages(steps, looked(PAGES)) if name}
+    assert told.keys() == since.keys()
+    if start:
+        assert told == since
+    elif doing:
+        assert set(told.values()) <= set(doing), "what is not known is laid to a step that did something"
 
 
 def test_what_a_page_had_shown_before_it_died_is_looked_for() -> None:

@@ -20,6 +20,11 @@ from keenharbor.trial.sentinels import parents_of, shape
 from keenharbor.trial.sight import AWAY, BY_LINK, in_sight, pages_showing
 
 MOST_CLONES = 20
+_A_STEP = 2
+"""So many clones are made at most, or so many for each step: with a cause in every step each state is asked, and what
+hides others takes another one."""
+_ONLY_ITS_DOING = ("command", "sql", "check", "wait")
+"""Kinds of steps that change nothing but what a checkpoint holds."""
 _OF_A_GROUP = 3
 _OF_THE_MOMENT = ("stale-cache",)
 """What a clone of a checkpoint cannot show: its caches are empty."""
@@ -115,7 +120,7 @@ class Halving:
             last_sights = {} if hiding else self._last_sights(between)
             if not waiting and not last_sights:
                 break
-            if self.clones >= MOST_CLONES:
+            if self.clones >= max(MOST_CLONES, _A_STEP * len(self.steps)):
                 self.undecided = len(waiting)
                 break
             if last_sights:
@@ -187,12 +192,21 @@ class Halving:
             elif there is False:
                 low = number
                 break
-            elif difference.page not in self._asked[number]:
+            elif difference.page not in self._asked[number] and not self._is_idle(number):
                 askable.append(number)
         lowest, highest = self._followed.get(difference.identity, (low, high))
         if max(low, lowest) < min(high, highest):  # else a look of its own has told otherwise since
             low, high = max(low, lowest), min(high, highest)
+        while high - 1 > low and self._is_idle(high):
+            high -= 1
         return _Between(difference, low, high, tuple(n for n in askable if low < n < high))
+
+    def _is_idle(self, number: int) -> bool:
+        """Whether a step has changed nothing: then the state behind it is the one before, and no difference came with
+        it."""
+        step = self.steps[number]
+        done = step.record.files_changed or step.record.rows_changed or step.of_step or step.record.problem
+        return not done and step.step.get("kind") in _ONLY_ITS_DOING
 
     def _follow(self, between: Sequence[_Between]) -> list[_Between]:
         """With the step of those that are the same in the same place, where that is known and all have one."""
