@@ -27,6 +27,7 @@ from keenharbor.place.adding import set_up
 from keenharbor.place.berth import Berth
 from keenharbor.place.carriers import CarrierError, Names, checked_url
 from keenharbor.place.carriers.folder import FolderCarrier
+from keenharbor.place.carriers.sftp import names_ciphers
 from keenharbor.place.checking import verify
 from keenharbor.place.fetching import Fetched, berths_in, fetch
 from keenharbor.place.keys import OtherKeyError, PlaceKey, seal_for
@@ -654,3 +655,14 @@ def test_manifests_that_share_a_list_which_is_refused_are_all_refused(bench: Ben
     bench.send()
     fetched = bench.fetch()
     assert sorted(fetched.lacking) == sorted(names[:2]) and fetched.whole == names[2:]
+
+
+def test_quick_ciphers_come_first_unless_the_user_has_chosen(tmp_path: Path) -> None:
+    config = tmp_path / "config"
+    assert not names_ciphers(config)
+    config.write_text("Host *\n  # Ciphers none\n  User harbor\n")
+    assert not names_ciphers(config)
+    config.write_text("Host cellar\n  ciphers aes256-ctr\n")
+    assert names_ciphers(config)
+    config.write_text("Include conf.d/*\n")
+    assert names_ciphers(config), "it may be said there"

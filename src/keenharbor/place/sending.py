@@ -12,6 +12,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
+from threading import Lock
 
 from blake3 import blake3
 
@@ -102,6 +103,7 @@ class _Sender:
         self._where, self._place, self._keys, self._store = where, place, keys, store
         self._line, self._progress, self._hours, self._result = line, progress, hours, result
         self._berth: Berth = place.berth
+        self._noting = Lock()
 
     def go(self, mark: str) -> None:
         """Learn what there is, send what is lacking, and say so in a state. Where the documents are those of the last
@@ -243,7 +245,6 @@ class _Sender:
         def take(future: Future[Parcel]) -> None:
             nonlocal done
             parcel = future.result()
-            self._berth.note_sent(parcel, number)
             held.parcels[parcel.name] = parcel
             self._result.parcels += 1
             self._result.bytes += parcel.size
@@ -258,7 +259,7 @@ class _Sender:
                         self._result.waits_until = until
                         break
                     sealed = sealed_parcel(group, self._keys.recipient)
-                    waiting.append(pool.submit(self._put, sealed, tuple(m for m, _ in group)))
+                    waiting.append(pool.submit(self._put, sealed, tuple(m for m, _ in group), number))
                     while len(waiting) > self._place.part.connections:
                         take(waiting.pop(0))
             finally:
@@ -273,9 +274,12 @@ class _Sender:
                 raise failed
         return self._result.waits_until is None
 
-    def _put(self, sealed: bytes, members: tuple[object, ...]) -> Parcel:
+    def _put(self, sealed: bytes, members: tuple[object, ...], number: int) -> Parcel:
         name = self._line.put_new(f"{self._keys.folder}/parcels", sealed)
-        return Parcel(name, len(sealed), sum_of(sealed), members)  # type: ignore[arg-type]
+        parcel = Parcel(name, len(sealed), sum_of(sealed), members)  # type: ignore[arg-type]
+        with self._noting:  # here, and not where the next one is sealed: that would wait for the disk
+            self._berth.note_sent(parcel, number)
+        return parcel
 
     # -- saying so --------------------------------------------------------------------------------------------
 
