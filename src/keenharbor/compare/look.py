@@ -20,7 +20,7 @@ from keenharbor.base.progress import Progress, Silent
 from keenharbor.base.references import is_reference, referred
 from keenharbor.base.text import today
 from keenharbor.compare.crew import TOO_MUCH, Crew
-from keenharbor.compare.markup import Markup, read_markup
+from keenharbor.compare.markup import Markup, read_markup, without_own
 from keenharbor.compare.reasons import reason_in, title_in
 from keenharbor.compare.route import Budget, Route
 from keenharbor.compare.sitemaps import listed_pages
@@ -41,7 +41,8 @@ FEW = 2
 
 @dataclass
 class PageSeen:
-    """One page: status, where it sends to, what it says; ``served`` is what a visitor got who did not ask for a fresh
+    """One page: status, where it sends to (``leads``: with the site's own address left out of it), what it says;
+    ``served`` is what a visitor got who did not ask for a fresh
     page, ``samples`` what further visits said that was not the same to the byte, ``seconds`` how long each fresh visit
     took; ``headers`` those that matter; ``unsettled`` says that it still changed at the last visit."""
 
@@ -55,6 +56,7 @@ class PageSeen:
     seconds: list[float] = field(default_factory=list)
     headers: dict[str, str] = field(default_factory=dict)
     unsettled: bool = False
+    leads: str | None = None
 
     @property
     def loads(self) -> bool:
@@ -187,10 +189,10 @@ class _Visits:
     def see(self, visitor: Visitor, path: str, name: str, *, alone: bool) -> PageSeen:
         """Visit a page that is noted under ``name``."""
         if alone:
-            return _see(visitor, path, self.samples, self.served, self.learn, self.noise)
+            return _see(visitor, path, name, self.samples, self.served, self.learn, self.noise)
         often, before = min(self.samples, self.far.samples), self.far.as_before
         known = before.pages.get(name) if before is not None and self.far.served else None
-        return _see(visitor, path, often, self.far.served, self.learn, self.noise, known)
+        return _see(visitor, path, name, often, self.far.served, self.learn, self.noise, known)
 
 
 def _walk_pages(
@@ -341,10 +343,11 @@ def _same(a: Markup | None, b: Markup | None, path: str, noise: Noise) -> bool:
 
 
 def _see(
-    visitor: Visitor, path: str, samples: int, served: bool, learn: bool, noise: Noise | None = None,
+    visitor: Visitor, path: str, name: str, samples: int, served: bool, learn: bool, noise: Noise | None = None,
     known: PageSeen | None = None,
 ) -> PageSeen:  # fmt: skip
-    """``known`` is the page as it was: when it says the same it need not be seen to settle."""
+    """``name`` is what noise knows the page by; ``known`` is the page as it was: when it says the same it need not be
+    seen to settle."""
     try:
         plain = visitor.get(path, fresh=False) if served else None
         visitor.rest()
@@ -363,6 +366,7 @@ def _see(
     page.headers = {_HEADERS[n]: v for name, v in answer.headers.items() if (n := name.lower()) in _HEADERS and v}
     if 300 <= answer.status < 400:
         page.redirect = within(answer.header("Location"), visitor.address, path)
+        page.leads = without_own(page.redirect, visitor.address)
     for _ in range(samples - 1 if page.loads else 0):
         try:
             visitor.rest()
@@ -376,10 +380,10 @@ def _see(
             page.samples.append(more)
     as_known = (
         noise is not None and known is not None and known.status == page.status
-        and _same(known.markup, page.markup, path, noise)
+        and _same(known.markup, page.markup, name, noise)
     )  # fmt: skip
     if noise is not None and page.loads and page.markup is not None and not as_known:
-        _settle(visitor, page, answer, noise)
+        _settle(visitor, page, name, answer, noise)
     return page
 
 
@@ -387,7 +391,7 @@ def _is_same(one: Answer, other: Answer) -> bool:
     return one.status == other.status and one.content == other.content
 
 
-def _settle(visitor: Visitor, page: PageSeen, last: Answer, noise: Noise) -> None:
+def _settle(visitor: Visitor, page: PageSeen, name: str, last: Answer, noise: Noise) -> None:
     """Visit a page until it says twice the same, and keep what it says then; ``last`` is what it said so far."""
     for _ in range(MOST_VISITS):
         try:
@@ -399,7 +403,7 @@ def _settle(visitor: Visitor, page: PageSeen, last: Answer, noise: Noise) -> Non
         last, again = answer, markup_of(visitor, answer, page.path)
         if answer.status != page.status or again is None:
             return
-        settled = _same(page.markup, again, page.path, noise)
+        settled = _same(page.markup, again, name, noise)
         page.markup = again
         if settled:
             return

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from keenharbor.compare.look import Look, PageSeen
+from keenharbor.compare.look import LOGGED_IN, Look, PageSeen
 from keenharbor.compare.markup import Markup
 
 
@@ -86,7 +86,7 @@ def learn_noise(looks: Sequence[Look]) -> Noise:
     pages: set[str] = set()
     for path in {p for look in looks for p in look.pages}:
         seen = [look.pages[path] for look in looks if path in look.pages]
-        if len({(s.status, s.redirect) for s in seen}) > 1:
+        if len({(s.status, s.leads or s.redirect) for s in seen}) > 1:
             pages.add(path)
         variants = [m for s in seen for m in _markups(s)]
         for block in {b for m in variants for b in m.blocks}:
@@ -112,7 +112,8 @@ def learn_noise(looks: Sequence[Look]) -> Noise:
 
 def _base(path: str) -> str:
     """A path without its query: the same page, asked in another way, makes the same noise."""
-    return path.split("?", 1)[0]
+    bare = path.removesuffix(LOGGED_IN)
+    return bare.split("?", 1)[0] + path[len(bare) :]
 
 
 def _markups(page: PageSeen) -> Iterator[Markup]:

@@ -208,7 +208,7 @@ def _page(
         text = f"{path} is open to everybody; it was closed (status {left.status})"
         yield Observation("open-to-all", path, Weight.DAMAGE, text, path, f"status {left.status}", str(right.status))
         return
-    if left.redirect != right.redirect:
+    if (left.leads or left.redirect) != (right.leads or right.redirect):
         loop = right.redirect == path
         text = f"{path} sends visitors to itself, again and again" if loop else f"{path} sends visitors elsewhere"
         yield Observation(

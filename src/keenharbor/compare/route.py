@@ -22,7 +22,18 @@ QUERY_VARIANTS = 2
 """Pages that differ only in their query: no more of them than this."""
 MOST_LEFT = 20_000
 _MENUS = 100
+NUMBERED = 20
+"""Pages that differ only in one number that is asked for (``/?p=12``) may be all of a site's content, or a calendar
+without end: no more of them than this."""
 _ENDS_A_VISIT = re.compile(r"(?i)(log|sign)[-_]?(out|off)|delete|remove|unsubscribe|cancel")
+_DOES_SOMETHING = re.compile(
+    r"(?i)[?&;][^=&;]*(?:nonce|token|csrf|xsrf|sesskey)[^=&;]*=|"
+    r"[?&;](?:action|act|do|op|task|cmd)=[^&;]*(?:trash|approv|spam|install|updat|upgrad|activ|enabl|disabl|publish|purg|"
+    r"clear|reset|empty|block|ban|restor|revert|sync|send)"
+)
+"""Links of members that change the site by being visited: what can be done once carries a word that is made for it, or
+is named."""
+_ONE_NUMBER = re.compile(r"[^?]*\?[\w.-]+=\d+")
 
 
 def plain_parts(path: str) -> list[str]:
@@ -85,12 +96,13 @@ class Route:
         for link in found:
             if link in self._seen or not self._part.follows(link):
                 continue
-            if self._member and _ENDS_A_VISIT.search(link):
+            if self._member and (_ENDS_A_VISIT.search(link) or _DOES_SOMETHING.search(link)):
                 continue
-            base = link.partition("?")[0]
             if "?" in link:
+                numbered = _ONE_NUMBER.fullmatch(link) is not None
+                base = link.rpartition("=")[0] if numbered else link.partition("?")[0]
                 self._variants[base] += 1
-                if self._variants[base] > QUERY_VARIANTS:
+                if self._variants[base] > (NUMBERED if numbered else QUERY_VARIANTS):
                     continue
             self._seen.add(link)
             in_menu = path in self._first and self._menus < _MENUS
