@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import sqlite3
+import tomllib
 import zlib
 from contextlib import closing
 from pathlib import Path
@@ -325,3 +326,39 @@ def test_things_that_are_files_are_known_owned_and_removed_by_themselves(
     assert common.uninstall(place, "Dawn", outcome, 5) == "off\n"  # type: ignore[arg-type]
     assert not list((tmp_path / "site/addons").glob("dawn*")) and len(list((tmp_path / "site/addons").iterdir())) == 2
     assert outcome.touches == ("addons/dawn.php", "addons/dawn.meta")
+
+
+def test_a_core_of_several_folders_a_lone_theme_and_pictures_that_came_with_code(tmp_path: Path) -> None:
+    """A system whose code lies in two large folders at the top, each with parts that are called after what cores are
+    made of; its uploads and its one theme lie in a third."""
+    root = tmp_path / "site"
+    for name in ("index.php", "load.php", *(f"base/part{n}.php" for n in range(12)), "base/engine/run.php",
+                 "desk/includes/form.php", "desk/index.php", "content/index.php"):  # fmt: skip
+        put(root, name, "<?php // code\n")
+    for name in ("base/images/media/sound.png", "base/images/media/film.png"):
+        put(root, name, "picture")
+    (root / "content/uploads").mkdir(parents=True)
+    put(
+        root,
+        "content/themes/meadow/style.css",
+        "/*\nTheme Name: Meadow\nAuthor: Ida\nVersion: 2.1\n*/\n" + " " * 20_000,
+    )
+    put(root, "content/themes/meadow/index.php", "<?php // shows a page\n")
+    put(root, "content/plugins/gate/gate.php", "<?php\n/*\nPlugin Name: Gate\nVersion: 1.2\nAuthor: Ida\n*/\n")
+    harbor(tmp_path, "init", "site", "--address", "http://lane.test", "--yes", code=None)
+    said = tomllib.loads((tmp_path / "keenharbor.toml").read_text())
+    areas = said["areas"]
+    assert {"base", "desk", "index.php", "load.php"} <= set(areas["core"])
+    assert not any(p.startswith(("base/", "desk/", "content")) for p in areas["core"])
+    assert areas["media"] == ["content/uploads"], "pictures below a folder of code came with it"
+    assert areas["themes"] == ["content/themes"] and areas["extensions"] == ["content/plugins"]
+    assert (said["themes"]["facts"], said["themes"]["format"]) == ("style.css", "header")
+
+
+def test_a_class_that_speaks_to_a_mail_server_is_no_setting(tmp_path: Path) -> None:
+    root = tmp_path / "site"
+    put(root, "index.php", "<?php // code\n")
+    put(root, "base/class-pop3.php", "<?php class POP3 { var $MAILSERVER = 'mail.old.example'; var $BANNER = ''; }\n")
+    put(root, "config.php", "<?php define('DB_NAME', 'x'); define('SITE_URL', 'http://lane.test');\n")
+    told = harbor(tmp_path, "init", "site", "--address", "http://lane.test", "--yes", code=None).out
+    assert "POP3" not in told and "pop3" not in told

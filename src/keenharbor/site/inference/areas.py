@@ -27,6 +27,8 @@ _BY_NAME = (
 )
 _AMBIGUOUS = re.compile(r"(?i)^(images|pictures|files|downloads)$")
 """Names that folders of code bear as well as folders of uploads."""
+_UPLOADS = re.compile(r"(?i)^(uploads?|userfiles|attachments)$")
+"""Names that nothing but a folder of uploads bears, also before the first of them came."""
 _CHANGING = re.compile(r"(?i)(^|/)(var|storage|data|writable|runtime|tmp|temp|app|sites|files|public|media|"
                        r"content|user)$")  # fmt: skip
 _BY_KEY = (
@@ -39,18 +41,21 @@ _BY_KEY = (
 )
 """What a setting that names a folder says of it, by its key."""
 _CODE = re.compile(r"(?i)\.(php|py|js|rb|pl|html?|twig|css)$")
+_PROGRAM = re.compile(r"(?i)\.(php|py|rb|pl)$")
 _PICTURES = re.compile(r"(?i)\.(jpe?g|png|gif|webp|svg|pdf|mp[34]|webm|avif|ico|docx?|xlsx?|zip)$")
 _DEEPEST = 4
 
 
 @dataclass(frozen=True)
 class _Held:
-    """What lies below a folder: files of code, pictures and documents, all files, and the newest of the pictures."""
+    """What lies below a folder: files of code, pictures and documents, all files, and the newest of the pictures;
+    ``own_code`` are files of code in the folder itself."""
 
     code: int = 0
     pictures: int = 0
     files: int = 0
     newest_picture: int = 0
+    own_code: int = 0
 
 
 class _Areas:
@@ -97,7 +102,7 @@ def areas_in(
             continue
         there = held.get(path, _Held())
         for area, pattern in _BY_NAME:
-            if pattern.match(posixpath.basename(path)) and _may_be(area, path, there, newest_code):
+            if pattern.match(posixpath.basename(path)) and _may_be(area, path, held, newest_code):
                 found.add(area, path, f"its name, and {plural(there.files, 'file')} in it")
                 break
     for path in core_files:
@@ -122,8 +127,22 @@ def _said_by_settings(entries: Mapping[str, Entry], sources: Sequence[Source]) -
                 yield area, path, source.evidence(setting)
 
 
-def _may_be(area: str, path: str, there: _Held, newest_code: int) -> bool:
+_A_FOLDER_OF_CODE = 8
+"""A folder with so many files of code in itself is one: what lies below it came with the code."""
+
+
+def _came_with_code(path: str, held: Mapping[str, _Held]) -> bool:
+    above = posixpath.dirname(path)
+    while above:
+        if held.get(above, _Held()).own_code >= _A_FOLDER_OF_CODE:
+            return True
+        above = posixpath.dirname(above)
+    return False
+
+
+def _may_be(area: str, path: str, held: Mapping[str, _Held], newest_code: int) -> bool:
     """Whether what lies in a folder of that name is what the name says."""
+    there = held.get(path, _Held())
     match area:
         case "cache":
             # Generated code lies at the top, or in a folder for what changes; code anywhere else is a library's.
@@ -132,10 +151,13 @@ def _may_be(area: str, path: str, there: _Held, newest_code: int) -> bool:
         case "logs":
             return not there.code
         case "media":
+            if _UPLOADS.match(posixpath.basename(path)) and not there.files:
+                return True
             if not there.pictures or there.code > there.pictures:
                 return False
             # Pictures of the code itself came with it.
-            return not _AMBIGUOUS.match(posixpath.basename(path)) or there.newest_picture > newest_code
+            beside_code = _AMBIGUOUS.match(posixpath.basename(path)) or _came_with_code(path, held)
+            return not beside_code or there.newest_picture > newest_code
         case _:
             return there.code > 0
 
@@ -145,11 +167,13 @@ def _rest_of_the_core(entries: Mapping[str, Entry], held: Mapping[str, _Held], f
     top = [p for p, e in entries.items() if "/" not in p and e.kind == "file" and _CODE.search(p)]
     if not any(re.search(r"(?i)\.(php|py|js|rb|pl)$", p) for p in top):
         return
+    others = [t for area, paths in found.paths.items() if area != "core" for t in paths]
     for path, entry in entries.items():
-        if "/" in path or path in found.why or any(t.startswith(path + "/") for t in found.why):
+        if "/" in path or path in found.why or any(t.startswith(path + "/") for t in others):
             continue
         if entry.kind == "folder" and held.get(path, _Held()).code and not in_dependencies(f"{path}/"):
             found.add("core", path, "code in it, and code beside it at the top")
+            found.paths["core"] = [p for p in found.paths["core"] if not p.startswith(path + "/")]
     for path in top:
         found.add("core", path, "code at the top")
 
@@ -159,7 +183,7 @@ def _below(path: str, taken: Mapping[str, str]) -> bool:
 
 
 def _held_by_folders(entries: Mapping[str, Entry]) -> dict[str, _Held]:
-    held: dict[str, list[int]] = defaultdict(lambda: [0, 0, 0, 0])
+    held: dict[str, list[int]] = defaultdict(lambda: [0, 0, 0, 0, 0])
     for path, entry in entries.items():
         if entry.kind == "file":
             picture = bool(_PICTURES.search(path))
@@ -168,15 +192,16 @@ def _held_by_folders(entries: Mapping[str, Entry]) -> dict[str, _Held]:
             counts[1] += picture
             counts[2] += 1
             counts[3] = max(counts[3], entry.mtime_ns if picture else 0)
+            counts[4] += bool(_PROGRAM.search(path))
     for folder in list(held):
         above = posixpath.dirname(folder)
         while above and above not in held:
-            held[above] = [0, 0, 0, 0]
+            held[above] = [0, 0, 0, 0, 0]
             above = posixpath.dirname(above)
     # What a folder holds is its parent's, too: the deepest first.
     for folder in sorted(held, key=lambda f: -f.count("/")):
         if above := posixpath.dirname(folder):
-            code, pictures, files, newest = held[folder]
+            code, pictures, files, newest, _ = held[folder]
             counts = held[above]
             counts[0] += code
             counts[1] += pictures

@@ -415,7 +415,9 @@ def _mail(sources: Sequence[Source], settings: Source | None) -> tuple[Source, M
     best: tuple[float, Source, Group] | None = None
     for source in sources:
         for group in groups_of(source):
-            if _MAIL.search(group.name) and {"host"} <= group.members.keys():
+            # A class that speaks to a mail server names one, too: where no port stands beside it only settings count.
+            told = "port" in group.members or source is settings
+            if _MAIL.search(group.name) and "host" in group.members and told:
                 score = source.score + (3 if source is settings else 0) + ("port" in group.members)
                 if best is None or score > best[0]:
                     best = (score, source, group)

@@ -110,7 +110,8 @@ def homes_in(root: ReadPath, entries: Mapping[str, Entry]) -> list[Home]:
             continue
         home, item = posixpath.split(above)
         spoken = _EXTENSION.search(home) or _THEME.search(home)
-        if not home or (form_of(name) is None and not (spoken and 0 < entry.size < _LARGEST_FACTS)):
+        told = form_of(name) is not None or (name.endswith(".css") and _THEME.search(home))
+        if not home or (not told and not (spoken and 0 < entry.size < _LARGEST_FACTS)):
             continue
         pattern = name.replace(item, "{name}", 1) if name.startswith(item + ".") else name
         shared[home][pattern] += 1
@@ -222,7 +223,7 @@ def _best_pattern(root: ReadPath, home: str, patterns: Counter[str], siblings: i
     for pattern, count in [*patterns.most_common(12), ("*.php", siblings)]:
         if count < (1 if spoken else 2) or count < 0.5 * siblings:
             continue
-        code = form_of(pattern) in ("php", "python") or "*" in pattern
+        code = form_of(pattern) in ("php", "python") or "*" in pattern or pattern.endswith(".css")
         if "*" in pattern and best is not None:
             continue
         form = "header" if code else form_of(pattern) or _form_of_content(root, home, pattern)
