@@ -9,15 +9,16 @@ import struct
 import time
 import zlib
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
+from urllib.parse import quote
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from conftest import Pages
+from conftest import Pages, serve_pages
 from keenharbor.compare import (
     Look,
     Noise,
@@ -32,9 +33,9 @@ from keenharbor.compare import (
 )
 from keenharbor.compare.crew import Crew
 from keenharbor.compare.findings import group, verdict_of
-from keenharbor.compare.look import make_checks
+from keenharbor.compare.look import LOGGED_IN, make_checks
 from keenharbor.compare.markup import read_markup
-from keenharbor.compare.route import EACH, Kinds, Route
+from keenharbor.compare.route import EACH, NUMBERED, QUERY_VARIANTS, Kinds, Route
 from keenharbor.compare.sitemaps import places_in
 from keenharbor.compare.visitor import VisitError
 from keenharbor.site.model import CheckPart, CheckStep, LookPart
@@ -772,3 +773,71 @@ def test_a_weak_host_is_never_asked_too_soon_and_its_answers_are_timed_without_t
         seen = take_look(visitor, LookPart(pause=0.05), samples=2, timed=True)
     assert not refused and len(seen.pages) == 9 and all(p.loads for p in seen.pages.values())
     assert min(s for p in seen.pages.values() for s in p.seconds) < 0.03
+
+
+def walked(links: Sequence[str], *, member: bool) -> list[str]:
+    """What of the links on the start page is visited."""
+    route = Route(LookPart(starts=["/"], limit=500), ["/"], {}, member=member)
+    assert route.coming(1) == ["/"]
+    html = "".join(f"<a href='{link.replace('&', '&amp;')}'>x</a>" for link in links)
+    route.follow("/", None, read_markup(html, "http://h", "/"))
+    return route.coming(1000)
+
+
+def test_a_member_does_not_follow_links_that_act() -> None:
+    acting = [
+        "/desk/comment.php?action=approvecomment&c=26&_wpnonce=8f8db1", "/desk/plugins.php?x=1&csrf_token=aa",
+        "/desk/post.php?post=3&action=trash", "/a?task=publish&id=3", "/b?do=activate", "/c?sesskey=x",
+    ]  # fmt: skip
+    harmless = ["/desk/post.php?post=3&action=edit", "/d?action=show", "/e?view=tokens", "/f/activate-your-garden"]
+    assert walked([*acting, *harmless], member=True) == harmless
+    assert set(walked(acting[2:5], member=False)) == set(acting[2:5]), "to a visitor they do nothing"
+
+
+def test_pages_by_number_may_be_all_there_is_or_a_calendar_without_end() -> None:
+    posts = [f"/?p={n}" for n in range(90)]
+    assert walked(posts, member=False) == posts[:NUMBERED]
+    mixed = [f"/list?sort={n}&page={n}" for n in range(9)]
+    assert len(walked(mixed, member=False)) == QUERY_VARIANTS
+    assert len(walked([*posts, *(f"/?cat={n}" for n in range(90))], member=False)) == 2 * NUMBERED
+
+
+def test_a_redirect_that_carries_the_own_address_is_the_same_on_two_clones() -> None:
+    def closed(method: str, path: str, headers: Any, body: str) -> Any:
+        back = quote(f"http://{headers['Host']}/desk", safe="")
+        return 302, {"Location": f"/login?back={back}"}, ""
+
+    looks = []
+    for _ in range(2):
+        with serve_pages() as made:
+            made.content |= {"/": "<a href=/desk>d</a>", "/desk": closed, "/login": "<title>Log in</title>"}
+            with Visitor(made.address) as visitor:
+                looks.append(take_look(visitor, LookPart(), samples=1))
+    one, two = looks
+    assert one.pages["/desk"].redirect != two.pages["/desk"].redirect
+    assert one.pages["/desk"].leads == two.pages["/desk"].leads == "/login?back={site}%2Fdesk"
+    assert "redirect" not in [o.kind for o in compare_pages(one, two, Noise())]
+
+
+def test_what_noise_knows_of_a_members_page_lets_it_settle_and_says_nothing_of_a_visitors(pages: Pages) -> None:
+    count = itertools.count()
+
+    def desk(method: str, path: str, headers: Any, body: str) -> Any:
+        member = "in=1" in (headers.get("Cookie") or "")
+        return f"<main><p>desk</p></main><aside id=lot>{next(count) if member else 'closed'}</aside>"
+
+    form = "<form id=in action=/enter method=post><input name=user></form>"
+    pages.content |= {
+        "/": f"<a href=/desk?a=x>d</a>{form}", "/desk": desk,
+        "/enter": lambda *_: (200, {"Set-Cookie": "in=1"}, "welcome"),
+    }  # fmt: skip
+    enter = CheckPart(name="in", steps=[CheckStep(get="/"), CheckStep(submit="in", fields={"user": "ida"})])
+    with Visitor(pages.address) as visitor:
+        first = take_look(visitor, LookPart(), samples=2, learn=True, log_in=enter)
+        noise = learn_noise([first])
+        again = take_look(visitor, LookPart(), samples=1, noise=noise, log_in=enter)
+    member, bare = f"/desk?a=x{LOGGED_IN}", "/desk?a=x"
+    assert noise.covers(member, "#lot") or noise.moves(member, "#lot")
+    assert not noise.covers(bare, "#lot") and not noise.moves(bare, "#lot")
+    assert not again.pages[member].unsettled
+    assert compare_pages(first, again, noise) == []

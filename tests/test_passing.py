@@ -16,6 +16,7 @@ from keenharbor.compare import compare_settings, compare_tables
 from keenharbor.compare.state import settings_of
 from keenharbor.database import DatabasePlace, RowDelta, open_database, row_delta
 from keenharbor.demo.scene import Scene
+from keenharbor.site.inference.visited import learnt_between
 from keenharbor.site.load import open_site
 from keenharbor.site.model import VolatilePart, VolatileRows
 from keenharbor.site.passing import Learnt, Passing, kept_rows, learn_passing, passing_names, patterns_of
@@ -169,3 +170,31 @@ def test_rules_that_say_nothing_are_refused(scene: Scene, rules: str) -> None:
     with scene.site_file.open("a") as out:
         out.write(f"\n[volatile]\n{rules}\n" if "[volatile]" not in scene.site_file.read_text() else f"\n{rules}\n")
     assert "keenharbor.toml" in harbor(scene.folder, "survey", code=2).err
+
+
+def test_what_is_said_of_a_user_by_a_key_is_learnt_by_the_key_and_what_is_made_once_stays(tmp_path: Path) -> None:
+    file = tmp_path / "a.db"
+    with sqlite3.connect(file) as db:
+        db.executescript(
+            "CREATE TABLE usermeta (id INTEGER PRIMARY KEY, user_id INTEGER, meta_key TEXT, meta_value TEXT);"
+            "INSERT INTO usermeta VALUES (1, 1, 'rights', 'editor'), (2, 1, 'session_tokens', 'a1');"
+            "CREATE TABLE options (id INTEGER PRIMARY KEY, name TEXT, value TEXT);"
+            "INSERT INTO options VALUES (1, 'site_title', 'Lane');"
+            "CREATE TABLE seeds (id INTEGER PRIMARY KEY, name TEXT, looks INTEGER);"
+            "INSERT INTO seeds VALUES (1, 'bean', 0);"
+        )
+    place = DatabasePlace("sqlite", file)
+    with open_database(place).reading() as state:
+        before = kept_rows(state, set())
+    with sqlite3.connect(file) as db:
+        db.executescript(
+            "UPDATE usermeta SET meta_value = 'b2' WHERE id = 2; UPDATE seeds SET looks = 1;"
+            "INSERT INTO options VALUES (2, 'auth_key', 'made once'), (3, '_transient_feed', 'x');"
+        )
+    with open_database(place).reading() as state:
+        learnt = learnt_between(before, kept_rows(state, set()))
+    assert learnt.columns == ["seeds.looks"], "no column of values is given up for one of them"
+    assert learnt.rows.keys() == {("usermeta", "meta_key"), ("options", "name")}
+    fits = {p for patterns in learnt.rows.values() for p in patterns}
+    assert any(fnmatch.fnmatchcase("session_tokens", p) for p in fits)
+    assert not any(fnmatch.fnmatchcase(n, p) for p in fits for n in ("rights", "auth_key", "site_title"))

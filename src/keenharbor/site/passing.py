@@ -138,7 +138,8 @@ class Learnt:
 def learn_passing(before: Kept, after: Kept, names: Mapping[str, str]) -> Learnt:
     """What visits alone have changed. ``names`` says of tables of settings which column names their rows: there rows
     are learnt, and elsewhere columns. A table that only grew is no case: visits may leave rows there, and those that
-    were there stood still."""
+    were there stood still. Of rows with names those that came count where their names say that they pass, or were
+    drawn: what a site makes once, at its first visit, stays."""
     learnt = Learnt()
     for name, (table, rows) in before.items():
         if name not in after or after[name][0].columns != table.columns:
@@ -148,8 +149,10 @@ def learn_passing(before: Kept, after: Kept, names: Mapping[str, str]) -> Learnt
         column = names.get(name)
         if column is not None:
             at = table.columns.index(column)
-            gone = [r for k, r in rows.items() if k not in later] + [r for k, r in later.items() if k not in rows]
+            gone = [r for k, r in rows.items() if k not in later]
             called = {str(r[at]) for r in [*(a for a, _ in differing), *gone]}
+            came = {str(r[at]) for k, r in later.items() if k not in rows}
+            called |= {n for n in came if _PASSING.search(n) or _DRAWN.search(n)}
             if called:
                 others = {str(r[at]) for r in [*rows.values(), *later.values()]} - called
                 learnt.rows[name, column] = patterns_of(called, others)
