@@ -15,8 +15,7 @@ import pytest
 from conftest import describe, harbor
 from keenharbor.base.errors import UsageError
 from keenharbor.base.progress import Silent
-from keenharbor.cli.fleet import run_command
-from keenharbor.cli.warmly import Warmly
+from keenharbor.cli.fleet import run_command, warm
 from keenharbor.demo.scene import set_scene
 from keenharbor.fleet.sites import members_of, read_fleet
 from keenharbor.fleet.working import Telling, for_all, told_of
@@ -148,10 +147,10 @@ def test_a_fleet_is_surveyed_and_tended(tmp_path: Path) -> None:
 
 def test_commands_are_run_warm_as_they_are_cold(tmp_path: Path) -> None:
     plain_site(tmp_path / "ash", "ash")
-    run = Warmly("survey")
+    run = warm("survey")
     said = ("survey", "--json", "--site", str(tmp_path / "ash/keenharbor.toml"))
-    cold, warm = run_command(said, 60), run(said, 60)
-    assert warm.code == cold.code == 2 and warm.output == cold.output
+    cold, forked = run_command(said, 60), run(said, 60)
+    assert forked.code == cold.code == 2 and forked.output == cold.output
     assert run(("--version",), 60).output.startswith("keenharbor ")
     before = {p.pid for p in psutil.Process().children(recursive=True)}
     stopped = run(("survey", "--site", "/dev/stdin"), 0.0)

@@ -213,9 +213,19 @@ def mail_server(certificate: tuple[Path, Path], *, from_the_start: bool) -> Iter
     try:
         yield letters, port
     finally:
-        loop.call_soon_threadsafe(server.close)
+        asyncio.run_coroutine_threadsafe(ended(server), loop).result(20)
         loop.call_soon_threadsafe(loop.stop)
         thread.join(10)
+        loop.close()
+
+
+async def ended(server: asyncio.Server) -> None:
+    """The server is closed, with all that goes on for its visitors."""
+    server.close()
+    others = asyncio.all_tasks() - {asyncio.current_task()}
+    for task in others:
+        task.cancel()
+    await asyncio.gather(*others, return_exceptions=True)
 
 
 @pytest.mark.parametrize("tls", ["starttls", "from the start"])

@@ -14,10 +14,15 @@ from keenharbor.base.text import duration, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.fleettable import watching
-from keenharbor.cli.warmly import Warmly
+from keenharbor.cli.main import COMMANDS as CLI_COMMANDS
 from keenharbor.fleet.sites import FLEET_FILE_NAME, FleetFile, Member, members_of, read_fleet
 from keenharbor.fleet.working import COMMANDS, Outcome, for_all
+from keenharbor.host.forked import Forked
 from keenharbor.host.programs import Ran, run_program
+
+_NEEDED = (
+    "keenharbor.site.load", "keenharbor.database.sqlite", "keenharbor.site.survey", "keenharbor.snapshot.manifest"
+)  # fmt: skip
 
 
 @click.group(name="fleet", context_settings={"help_option_names": ["-h", "--help"]})
@@ -46,7 +51,7 @@ def _command(name: str, text: str) -> Callable[..., object]:
         else:
             members = members_of(said, base, groups)
             with watching(session, name, members) as watcher:
-                run = Warmly(COMMANDS[name][0])
+                run = warm(COMMANDS[name][0])
                 outcomes = for_all(name, members, run, watcher, at_once=said.limits.at_once, seconds=seconds)
         session.show([o.as_json() for o in outcomes], lambda out: render_outcomes(out, outcomes))
         return code_of(outcomes)
@@ -72,6 +77,12 @@ def _on_cluster(
 def code_of(outcomes: Sequence[Outcome]) -> int:
     verdicts = {o.verdict for o in outcomes}
     return 3 if "failed" in verdicts else 1 if "caution" in verdicts else 0
+
+
+def warm(word: str) -> Forked:
+    """What runs commands of one kind, with what they need imported once."""
+    own = CLI_COMMANDS[word][0].partition(":")[0]
+    return Forked("keenharbor", "keenharbor.cli.main:main", [own, *_NEEDED])
 
 
 def run_command(command: Sequence[str], seconds: float) -> Ran:

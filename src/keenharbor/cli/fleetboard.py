@@ -12,9 +12,8 @@ from keenharbor.base.durable import write_durably
 from keenharbor.base.text import now, plural
 from keenharbor.cli import show
 from keenharbor.cli.base import Session, harbor_command
-from keenharbor.cli.fleet import fleet, fleet_option, groups_argument
+from keenharbor.cli.fleet import fleet, fleet_option, groups_argument, warm
 from keenharbor.cli.fleettable import watching
-from keenharbor.cli.warmly import Warmly
 from keenharbor.fleet.sites import members_of, read_fleet
 from keenharbor.fleet.working import for_all
 
@@ -51,7 +50,7 @@ def board(session: Session, groups: tuple[str, ...], fleet_file: Path, out: Path
     members = members_of(said, fleet_file.absolute().parent, groups)
     with watching(session, "board", members) as watcher:
         outcomes = for_all(
-            "card", members, Warmly("fleet"), watcher, at_once=said.limits.at_once, seconds=said.limits.minutes * 60
+            "card", members, warm("fleet"), watcher, at_once=said.limits.at_once, seconds=said.limits.minutes * 60
         )
     told = [o.as_json() for o in outcomes]
     name = fleet_file.absolute().parent.name if fleet_file.stem == "fleet" else fleet_file.stem

@@ -11,7 +11,7 @@ import importlib
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Protocol
 from uuid import uuid4
 
 from keenharbor.base.errors import UsageError
@@ -24,19 +24,45 @@ _ASK_EVERY = 2.0
 _ANY = ("",)
 
 
+class Task(Protocol):
+    """What an engine has been given to do."""
+
+    @property
+    def status(self) -> str:
+        """``pending``, ``finished``, ``error``, ``cancelled`` or ``lost``."""
+
+    def done(self) -> bool: ...
+
+    def result(self) -> object: ...
+
+    def exception(self) -> BaseException | None: ...
+
+    def cancel(self) -> None: ...
+
+
+class Client(Protocol):
+    """What speaks to an engine's scheduler."""
+
+    def submit(self, work: Callable[..., object], *given: object, **how: object) -> Task: ...
+
+    def scheduler_info(self, n_workers: int) -> dict[str, dict[str, dict[str, object]]]: ...
+
+    def close(self) -> None: ...
+
+
 class Cluster:
     """A running engine, by the address of its scheduler. Raises `UsageError` where it does not answer."""
 
     def __init__(self, address: str, given_up_after: float = GIVEN_UP_AFTER) -> None:
         try:
-            self._engine: Any = importlib.import_module("distributed")
+            self._engine = importlib.import_module("distributed")
         except ImportError:
             raise UsageError(
                 "the extra 'cluster' is not installed", advice="pip install 'keen-harbor[cluster]', here and there"
             ) from None
         self._given_up_after = given_up_after
         try:
-            self._client: Any = self._engine.Client(address, timeout=10)
+            self._client: Client = self._engine.Client(address, timeout=10)
         except (OSError, ValueError, TimeoutError) as error:
             raise UsageError(f"no engine answers at {address}: {error}") from None
 
@@ -58,7 +84,7 @@ class Cluster:
                 there = members_of(fleet, base, (group.name,))
             else:
                 self._must_be_there(near, group.name)
-                there = self._submit(near, members_of, fleet, base, (group.name,)).result()
+                there = self._members_there(near, fleet, base, group.name)
             known = {m.site_file for m in found.get(near, ())}
             found.setdefault(near, []).extend(m for m in there if m.site_file not in known)
         return found
@@ -67,7 +93,7 @@ class Cluster:
         self, name: str, members: dict[tuple[str, ...], list[Member]], run: Runner, watcher: Watcher, seconds: float
     ) -> list[Outcome]:
         """Run a command for all sites, each on a worker near it. Worst first, then by name."""
-        waiting: dict[Any, tuple[Member, tuple[str, ...]]] = {}
+        waiting: dict[Task, tuple[Member, tuple[str, ...]]] = {}
         for near, sites in members.items():
             for member in sites:
                 task = self._submit(near, at_site, name, COMMANDS[name], member, run, seconds)
@@ -89,11 +115,16 @@ class Cluster:
                 watcher.ended(outcomes[-1], len(outcomes), total)
         return worst_first(outcomes)
 
-    def _submit(self, near: tuple[str, ...], work: Callable[..., object], *given: object) -> Any:
-        where = {} if near == _ANY else {"workers": list(near), "allow_other_workers": False}
+    def _members_there(self, near: tuple[str, ...], fleet: FleetFile, base: Path, group: str) -> list[Member]:
+        found = self._submit(near, members_of, fleet, base, (group,)).result()
+        assert isinstance(found, list)
+        return found
+
+    def _submit(self, near: tuple[str, ...], work: Callable[..., object], *given: object) -> Task:
+        where: dict[str, object] = {} if near == _ANY else {"workers": list(near), "allow_other_workers": False}
         return self._client.submit(work, *given, key=f"keenharbor-{uuid4()}", pure=False, **where)
 
-    def _wait(self, tasks: list[Any]) -> None:
+    def _wait(self, tasks: list[Task]) -> None:
         try:
             self._engine.wait(tasks, timeout=_ASK_EVERY, return_when="FIRST_COMPLETED")
         except TimeoutError:
@@ -107,8 +138,8 @@ class Cluster:
             raise UsageError(f"none of the workers of the group '{group}' is there: {', '.join(near)}")
 
     def _forsaken(
-        self, waiting: dict[Any, tuple[Member, tuple[str, ...]]], away: dict[tuple[str, ...], float]
-    ) -> list[Any]:
+        self, waiting: dict[Task, tuple[Member, tuple[str, ...]]], away: dict[tuple[str, ...], float]
+    ) -> list[Task]:
         """Tasks whose workers have all been away for too long."""
         names = self._names()
         for near in {n for _, n in waiting.values()}:
@@ -121,7 +152,7 @@ class Cluster:
         return [task for task, (_, near) in waiting.items() if near in long]
 
 
-def _outcome_of(task: Any, member: Member) -> Outcome:
+def _outcome_of(task: Task, member: Member) -> Outcome:
     if task.status == "finished":
         done = task.result()
         assert isinstance(done, Outcome)

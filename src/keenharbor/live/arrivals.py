@@ -17,7 +17,7 @@ from pathlib import Path
 import msgspec
 import zstandard
 
-from keenharbor.base.durable import private_folder, write_durably
+from keenharbor.base.durable import private_folder, remove_file, write_durably
 from keenharbor.base.errors import DamagedError
 from keenharbor.base.text import now
 from keenharbor.compare import Look, Noise, VisitError, Visitor
@@ -107,7 +107,7 @@ def last_arrival(work: Path, open_to: Collection[str]) -> Arrival | None:
     for file in arrivals(work):
         named = _NAME.fullmatch(file.name)
         if named is None or named["of"] not in open_to:
-            file.unlink(missing_ok=True)
+            remove_file(file)
     found = arrivals(work)
     if not found:
         return None

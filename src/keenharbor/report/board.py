@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from jinja2 import Environment, PackageLoader
 
@@ -13,7 +13,7 @@ from keenharbor.base.text import parse_stamp, plural
 _RANK = {"failed": 0, "caution": 1, "good": 2}
 
 
-def board_as_html(name: str, sites: Sequence[Mapping[str, Any]], at: datetime) -> str:
+def board_as_html(name: str, sites: Sequence[Mapping[str, object]], at: datetime) -> str:
     """The page, of what `keenharbor.fleet.working` says of each site: ``site``, ``groups``, ``verdict``, ``told``, and
     the card as ``result`` where there is one. It says dates, and counts ages when it is opened."""
     environment = Environment(
@@ -21,26 +21,33 @@ def board_as_html(name: str, sites: Sequence[Mapping[str, Any]], at: datetime) -
     )
     environment.filters["day"] = _day
     rows = [_row(s) for s in sites]
-    rows.sort(key=lambda r: (_RANK[r["state"]], r["site"]))
-    counts = {state: sum(r["state"] == state for r in rows) for state in _RANK}
+    rows.sort(key=lambda r: (_RANK[r.state], r.site))
+    counts = {state: sum(r.state == state for r in rows) for state in _RANK}
     return environment.get_template("board.html").render(
         name=name, rows=rows, counts=counts, at=f"{at.astimezone():%Y-%m-%d %H:%M}", plural=plural,
-        groups=sorted({g for r in rows for g in r["groups"]}), marks={"failed": "✗", "caution": "!", "good": "✓"},
-        versions=sorted({r["core"] for r in rows if r["core"]}),
+        groups=sorted({g for r in rows for g in r.groups}), marks={"failed": "✗", "caution": "!", "good": "✓"},
+        versions=sorted({str(r.card["core"]) for r in rows if r.card}),
     )  # fmt: skip
 
 
-def _row(said: Mapping[str, Any]) -> dict[str, Any]:
-    card = said.get("result")
-    if said["verdict"] == "failed" or not isinstance(card, dict) or "state" not in card:
-        return {
-            "site": said["site"], "groups": said["groups"], "state": "failed", "attention": [said["told"]], "core": "",
-            "card": None, "file": said["site_file"],
-        }  # fmt: skip
-    return {
-        "site": card["site"], "groups": said["groups"], "state": card["state"], "attention": card["attention"],
-        "core": card["core"], "card": card, "file": said["site_file"],
-    }  # fmt: skip
+@dataclass(frozen=True)
+class Row:
+    """A site on the board; without its ``card`` where that could not be had."""
+
+    site: str
+    file: str
+    groups: Sequence[str]
+    state: str
+    attention: Sequence[str]
+    card: Mapping[str, object] | None = None
+
+
+def _row(said: Mapping[str, object]) -> Row:
+    card, groups = said.get("result"), said["groups"]
+    assert isinstance(groups, Sequence)
+    if said["verdict"] == "failed" or not isinstance(card, Mapping) or "state" not in card:
+        return Row(str(said["site"]), str(said["site_file"]), groups, "failed", [str(said["told"])])
+    return Row(str(card["site"]), str(said["site_file"]), groups, str(card["state"]), card["attention"], card)
 
 
 def _day(text: str | None) -> str:

@@ -1,4 +1,5 @@
-"""Running many commands of this tool, each in a process of its own, without importing everything anew for each.
+"""Running many commands of a program that this process is, each in a process of its own, without importing everything
+anew for each.
 
 A process that has imported what they need is forked for each (the standard library's "forkserver"): half of what a
 short command takes is its imports."""
@@ -6,6 +7,7 @@ short command takes is its imports."""
 from __future__ import annotations
 
 import contextlib
+import importlib
 import multiprocessing
 import os
 import shlex
@@ -17,27 +19,28 @@ from collections.abc import Iterator, Sequence
 from multiprocessing.context import ForkServerContext, ForkServerProcess
 from typing import NoReturn
 
-from keenharbor.cli.main import COMMANDS
 from keenharbor.host.programs import LARGEST_OUTPUT, Ran
 
 _TO_CLEAN_UP = 20.0
 """So many seconds a command that was asked to stop has, before it is killed with all that it started."""
-_MORE = ("keenharbor.site.load", "keenharbor.database.sqlite", "keenharbor.site.survey", "keenharbor.snapshot.manifest")
 
 
-class Warmly:
-    """Runs commands that begin with one of these words."""
+class Forked:
+    """Runs commands of the program ``name``, whose ``entry`` is a function (``module:function``) that goes by
+    ``sys.argv``; ``modules`` are imported once for all."""
 
-    def __init__(self, *words: str) -> None:
+    def __init__(self, name: str, entry: str, modules: Sequence[str]) -> None:
+        self._name, self._entry = name, entry
         self._context: ForkServerContext = multiprocessing.get_context("forkserver")
-        modules = [COMMANDS[w][0].partition(":")[0] for w in words if w in COMMANDS]
-        self._context.set_forkserver_preload([*modules, *_MORE])
+        self._context.set_forkserver_preload([*modules])
 
     def __call__(self, command: Sequence[str], seconds: float) -> Ran:
         """Run a command for at most so many seconds. Raises OSError when it cannot be started."""
         began = time.monotonic()
         with tempfile.NamedTemporaryFile(prefix="keenharbor-") as kept:
-            process = self._context.Process(target=_become, args=(list(command), kept.name, dict(os.environ)))
+            process = self._context.Process(target=_become, args=(
+                self._name, self._entry, list(command), kept.name, dict(os.environ)
+            ))  # fmt: skip
             process.start()
             with _ended(process):
                 process.join(seconds)
@@ -45,7 +48,7 @@ class Warmly:
                 if code is None:
                     _stop(process)
             raw = kept.read(LARGEST_OUTPUT)
-        shown = shlex.join(["keenharbor", *command])
+        shown = shlex.join([self._name, *command])
         return Ran(shown, code, raw.decode("utf-8", "replace"), time.monotonic() - began)
 
 
@@ -72,22 +75,21 @@ def _stop(process: ForkServerProcess) -> None:
             return
 
 
-def _become(words: list[str], output: str, environment: dict[str, str]) -> NoReturn:
+def _become(name: str, entry: str, words: list[str], output: str, environment: dict[str, str]) -> NoReturn:
     """The child's part: become the command."""
     code = 70
     try:
         os.setsid()
         os.environ.clear()
         os.environ.update(environment)
-        for number, name, how in ((0, os.devnull, os.O_RDONLY), (1, output, os.O_WRONLY | os.O_APPEND)):
-            opened = os.open(name, how)
+        for number, place, how in ((0, os.devnull, os.O_RDONLY), (1, output, os.O_WRONLY | os.O_APPEND)):
+            opened = os.open(place, how)
             os.dup2(opened, number)
             os.close(opened)
         os.dup2(1, 2)
-        sys.argv = ["keenharbor", *words]
-        from keenharbor.cli.main import main
-
-        main()
+        sys.argv = [name, *words]
+        module, _, function = entry.partition(":")
+        getattr(importlib.import_module(module), function)()
     except SystemExit as end:
         code = end.code if isinstance(end.code, int) else 0
     finally:
