@@ -129,7 +129,8 @@ def test_the_log_tells_what_was_done(played: tuple[Path, Ran]) -> None:
     told = harbor(played[0], "log", "--json").json
     assert [e["command"] for e in told] == [
         "snapshot take", "plan draft", "trial run", "trial run", "cutover", "rollback",
-        "snapshot take", "trial run", "cutover", "snapshot verify", "place add", "snapshot take", "place send",
+        "snapshot take", "trial run", "cutover", "snapshot take", "watch", "snapshot verify", "place add",
+        "snapshot take", "place send",
         "snapshot verify", "place verify", "tend",
     ]  # fmt: skip
     ways = (

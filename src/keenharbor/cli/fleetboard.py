@@ -38,7 +38,9 @@ def _render_card(out: Console, site: str, state: str, attention: tuple[str, ...]
 @harbor_command(fleet, name="board", site=False)
 @groups_argument
 @fleet_option
-@click.option("--out", type=click.Path(path_type=Path), default=Path("board.html"), show_default=True)
+@click.option(
+    "--out", type=click.Path(path_type=Path), default=Path("board.html"), show_default=True, help="The page to write."
+)
 def board(session: Session, groups: tuple[str, ...], fleet_file: Path, out: Path) -> int:
     """Write one HTML page of all sites: versions, what is pending, snapshots with their proof, places, trials, ways
     back, what comes next. It opens without a network.
