@@ -137,7 +137,7 @@ def test_the_log_tells_what_was_done(played: tuple[Path, Ran]) -> None:
         ["done"] * 2
         + ["fail", "pass"]
         + ["done"] * 3
-        + ["pass", "done", "good"]
+        + ["pass", "done", "done", "good", "good"]
         + ["done"] * 3
         + ["good", "good", "done"]
     )

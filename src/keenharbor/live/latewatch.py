@@ -133,7 +133,7 @@ def watch_live(site: SiteView, store: Store, progress: Progress, pause: float = 
         result = replace(
             result, carries=merged.told(), conflicts=len(merged.conflicts), seconds_back=seconds_in_trial(site, way)
         )
-    append_log(site.work, site.name, "watch", "done" if not findings else result.verdict, result.told, arrival.of)
+    append_log(site.work, site.name, "watch", result.verdict, result.told, arrival.of)
     return result
 
 
