@@ -65,13 +65,13 @@ def test_waves_grow_and_each_waits_for_the_watch_of_the_one_before(tmp_path: Pat
     assert [s.name for s in rollout.sites.values() if s.wave == 0] == ["site-05"]
     assert [sum(s.wave == w for s in rollout.sites.values()) for w in range(3)] == [1, 3, 6]
     going = world.going(rollout)
-    assert waits_until(rollout, 3) is None
+    assert waits_until(rollout, sites, 3) is None
     next_wave(going, sites, Watcher(), 2)
-    assert world.live() == ["site-05"] and rollout.wave == 1
-    until = waits_until(rollout, 3)
+    assert world.live() == ["site-05"] and rollout.wave(sites) == 1
+    until = waits_until(rollout, sites, 3)
     assert until is not None and timedelta(days=2.9) < until - now() < timedelta(days=3.1)
     rollout.sites[str(sites[5].site_file)].at = now() - timedelta(days=4)
-    assert waits_until(rollout, 3) is None
+    assert waits_until(rollout, sites, 3) is None
     assert [o.site for o in watch_the_done(going, sites, Watcher(), 2)] == ["site-05"]
     next_wave(going, sites, Watcher(), 2)
     assert len(world.live()) == 4 and len(rollout.of("done")) == 4
@@ -95,7 +95,20 @@ def test_a_wave_stops_at_the_first_that_is_not_as_rehearsed(tmp_path: Path) -> N
     world.cutovers.clear()
     going.note(sites[3], "waiting", "")
     next_wave(going, sites, Watcher(), 3)
-    assert rollout.wave is None and len(rollout.of("done")) == 11
+    assert rollout.wave(sites) is None and len(rollout.of("done")) == 11
+
+
+def test_sites_that_come_or_go_meanwhile_hold_nothing_up(tmp_path: Path) -> None:
+    world, sites = World(tmp_path), members(tmp_path)
+    rollout = begin("digest", sites[:5], RolloutPart(wave=2, days=0), None)
+    going = world.going(rollout)
+    next_wave(going, sites[:5], Watcher(), 2)
+    left = [s for s in sites if s.name not in ("site-01", "site-03")]  # two went, others came
+    rollout.take_in(left)
+    while rollout.wave(left) is not None:
+        assert next_wave(going, left, Watcher(), 2), "each wave does something"
+    assert sorted(world.live()) == [s.name for s in left]
+    assert world.live()[-1] in NAMES[5:], "those that came go last"
 
 
 @pytest.fixture(scope="module")

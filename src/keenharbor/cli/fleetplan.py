@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from pathlib import Path
 
 import click
@@ -89,12 +90,12 @@ def cutover(
             )  # fmt: skip
         if rollout is None:
             rollout = begin(plan.digest, members, said.rollout, had_by(plan, members, run_command, seconds))
-        members = [m for m in members if str(m.site_file) in rollout.sites]
+        rollout.take_in(members)
         going = Going(plan_file, rollout, file, run_command, seconds)
         _decide(going, members, without, again)
-        until = waits_until(rollout, said.rollout.days)
-        if look or rollout.wave is None or rollout.of("stopped") or (until is not None and not sooner):
-            session.show(_as_json(rollout, said), lambda out: _render(out, rollout, said))
+        until, wave = waits_until(rollout, members, said.rollout.days), rollout.wave(members)
+        if look or wave is None or rollout.of("stopped") or (until is not None and not sooner):
+            session.show(_as_json(rollout, wave, until), lambda out: _render(out, rollout, wave, until))
             return 3 if rollout.of("stopped") else 0
         if any(s.stage == "done" for s in rollout.sites.values()):
             with watching(session, "watch", members) as watcher:
@@ -105,19 +106,22 @@ def cutover(
                     told | {"outcomes": [o.as_json() for o in watched]}, lambda out: render_outcomes(out, watched)
                 )
                 return max(1, code_of(watched))
-        wave = [s.name for s in rollout.sites.values() if s.wave == rollout.wave and s.stage == "waiting"]
+        coming = [
+            m for m in members if (s := rollout.sites[str(m.site_file)]).wave == wave and s.stage == "waiting"
+        ]  # fmt: skip
         session.confirm(
-            f"The plan {plan_file} goes live, when its rehearsal passes there, on {plural(len(wave), 'site')}: "
-            f"{', '.join(wave[:8])}{' …' if wave[8:] else ''}.", yes,
+            f"The plan {plan_file} goes live, when its rehearsal passes there, on {plural(len(coming), 'site')}: "
+            f"{', '.join(m.name for m in coming[:8])}{' …' if coming[8:] else ''}.", yes,
         )  # fmt: skip
-        with watching(session, "cut over", [m for m in members if m.name in wave]) as watcher:
+        with watching(session, "cut over", coming) as watcher:
             outcomes = next_wave(going, members, watcher, at_once)
+        until, wave = waits_until(rollout, members, said.rollout.days), rollout.wave(members)
 
     def render(out: Console) -> None:
         render_outcomes(out, outcomes)
-        _render(out, rollout, said)
+        _render(out, rollout, wave, until)
 
-    session.show(_as_json(rollout, said) | {"outcomes": [o.as_json() for o in outcomes]}, render)
+    session.show(_as_json(rollout, wave, until) | {"outcomes": [o.as_json() for o in outcomes]}, render)
     return code_of(outcomes)
 
 
@@ -140,10 +144,9 @@ def _decide(going: Going, members: list[Member], without: tuple[str, ...], again
             going.note(known[name], "waiting", "")
 
 
-def _as_json(rollout: Rollout, said: FleetFile) -> dict[str, object]:
-    until = waits_until(rollout, said.rollout.days)
+def _as_json(rollout: Rollout, wave: int | None, until: datetime | None) -> dict[str, object]:
     return {
-        "wave": rollout.wave, "waits_until": until.isoformat(timespec="minutes") if until is not None else None,
+        "wave": wave, "waits_until": until.isoformat(timespec="minutes") if until is not None else None,
         "sites": [
             {"site": s.name, "wave": s.wave, "stage": s.stage, "told": s.told,
              "at": s.at.isoformat(timespec="seconds") if s.at is not None else None}
@@ -155,13 +158,13 @@ def _as_json(rollout: Rollout, said: FleetFile) -> dict[str, object]:
 _MARKS = {"done": "good", "waiting": "note", "left out": "caution", "stopped": "failed"}
 
 
-def _render(out: Console, rollout: Rollout, said: FleetFile) -> None:
+def _render(out: Console, rollout: Rollout, wave: int | None, until: datetime | None) -> None:
     rows = [
         (show.mark(_MARKS[s.stage], s.name), str(s.wave + 1), s.stage, age(s.at) if s.at is not None else "", s.told)
         for s in sorted(rollout.sites.values(), key=lambda s: (s.wave, s.name))
     ]
     show.table(out, ("site", "wave", "", "since", "what is to be known"), rows, right=(1,), keep=(0, 1, 2, 3))
-    stopped, until = rollout.of("stopped"), waits_until(rollout, said.rollout.days)
+    stopped = rollout.of("stopped")
     show.headline(out, "failed" if stopped else "done", told_of_rollout(rollout))
     if stopped:
         name = stopped[0].name
@@ -172,5 +175,5 @@ def _render(out: Console, rollout: Rollout, said: FleetFile) -> None:
         out.print(
             Text(f"The next wave comes {until.astimezone():%a %d %b %H:%M}, when the watch is over.", style="dim")
         )
-    elif rollout.wave is not None:
-        show.next_step(out, f"keenharbor fleet cutover: wave {rollout.wave + 1}")
+    elif wave is not None:
+        show.next_step(out, f"keenharbor fleet cutover: wave {wave + 1}")

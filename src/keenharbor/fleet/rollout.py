@@ -49,10 +49,16 @@ class Rollout(msgspec.Struct):
     def of(self, stage: Stage) -> list[SiteState]:
         return [s for s in self.sites.values() if s.stage == stage]
 
-    @property
-    def wave(self) -> int | None:
-        """The wave that comes now; None when all are through."""
-        return min((s.wave for s in self.sites.values() if s.stage in ("waiting", "stopped")), default=None)
+    def wave(self, members: Sequence[Member]) -> int | None:
+        """The wave that comes now of these sites; None when all are through."""
+        states = [self.sites[str(m.site_file)] for m in members]
+        return min((s.wave for s in states if s.stage in ("waiting", "stopped")), default=None)
+
+    def take_in(self, members: Sequence[Member]) -> None:
+        """Sites that came to the fleet meanwhile go behind all others."""
+        last = max((s.wave for s in self.sites.values()), default=-1)
+        for member in members:
+            self.sites.setdefault(str(member.site_file), SiteState(member.name, last + 1))
 
 
 def file_of(fleet_file: Path, plan_file: Path) -> Path:
@@ -96,9 +102,9 @@ def had_by(plan: Plan, members: Sequence[Member], run: Runner, seconds: float) -
     return [str(i.get("name")) for i in surveyed.get("installations", [])]
 
 
-def waits_until(rollout: Rollout, days: float) -> datetime | None:
+def waits_until(rollout: Rollout, members: Sequence[Member], days: float) -> datetime | None:
     """When the next wave may come: so many days after the last site of the wave before; None where it may come now."""
-    wave = rollout.wave
+    wave = rollout.wave(members)
     if not wave:
         return None
     last = max((s.at for s in rollout.of("done") if s.at is not None), default=None)
@@ -168,7 +174,7 @@ def watch_the_done(going: Going, members: Sequence[Member], watcher: Watcher, at
 
 def next_wave(going: Going, members: Sequence[Member], watcher: Watcher, at_once: int) -> list[Outcome]:
     """Carry the plan out at the sites of the wave that comes now."""
-    wave = going.rollout.wave
+    wave = going.rollout.wave(members)
     chosen = [m for m in members if (s := going.rollout.sites[str(m.site_file)]).wave == wave and s.stage == "waiting"]
     return side_by_side(chosen, going.go, watcher, at_once=at_once, stop=lambda o: o.verdict == "failed")
 
