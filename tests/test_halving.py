@@ -279,6 +279,7 @@ def test_of_pages_that_were_left_out_more_are_looked_at_where_others_of_their_ki
         (pages / name).write_text(f"<title>Note</title><p>One note of many, {name}.</p>")
     did = ["true", "for f in pages/n/*; do echo '<p>More.</p>' >> $f; done", "true"]
     told = rehearsed(tmp_path, {"sitemaps": [], "limit": 50}, did)
+    assert "findings" in told, told
     assert [f["step"] for f in told["findings"]] == ["s1"], told["findings"]
     (finding,) = told["findings"]
     assert set(finding["pages"]) == {f"/{n}" for n in names if n.startswith("n/")}

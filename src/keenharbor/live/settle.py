@@ -12,6 +12,7 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
 from keenharbor.clone.orphans import remove_orphans
 from keenharbor.host.lease import held
+from keenharbor.live.arrivals import FOLDER as ARRIVALS
 from keenharbor.live.flag import flag_text, maintenance_off, reload_host
 from keenharbor.live.guard import reserve_files
 from keenharbor.live.journal import (
@@ -229,7 +230,7 @@ def _clear(work: _Settling) -> None:
         for file in reserve_files(folder):
             file.unlink(missing_ok=True)
             work.cleared.append(f"room that was reserved: {file.name}")
-    for file in site.work.glob(".*.part*"):
+    for file in (*site.work.glob(".*.part*"), *site.work.glob(f"{ARRIVALS}/.*.part*")):
         file.unlink(missing_ok=True)
     for folder in site.work.glob(f"{STATES_OF_A_STEP}*"):
         take_away(folder)
