@@ -218,6 +218,7 @@ def test_folders_of_things_made_alike_are_taken_together(tmp_path: Path) -> None
     model = open_site(tmp_path / "keenharbor.toml").model
     assert model.extensions is not None
     assert {model.extensions.folder, *model.extensions.also} == {"modules/contrib", "modules/custom"}
+    assert model.areas["extensions"] == ["modules"], "those of the next maker will lie there, too"
     site = open_site(tmp_path / "keenharbor.toml")
     found = {c.folder: c.version for c in site.components()}
     assert found["modules/custom/own"] == "0.3" and found["modules/contrib/alpha"] == "1.0" and len(found) == 5
@@ -260,6 +261,18 @@ def test_folders_whose_things_are_described_otherwise_are_read_as_they_are(tmp_p
     assert found["calendar"] == ("modules/calendar", "2.1", "Bo")
     assert found["alpha"] == ("plugins/alpha", "1.0", "Ada Quill") and len(found) == 5
     assert "calendar 2.1" in " ".join(harbor(tmp_path, "survey").out.split())
+
+
+def test_facts_beside_the_code_in_a_file_whose_name_promises_no_form(tmp_path: Path) -> None:
+    root = tmp_path / "site"
+    put(root, "index.php", "<?php\n")
+    put(root, "config.php", "<?php\ndefine('SITE_URL', 'https://seeds.example.test');\n")
+    for name, number in (("ash", "1.4"), ("elm", "0.9"), ("fir", "2.0")):
+        put(root, f"addons/{name}/{name}.meta", f"name = {name}\nversion = {number}\nauthor = Maren Tull\n")
+        put(root, f"addons/{name}/{name}.php", "<?php // code\n")
+    harbor(tmp_path, "init", "site", "--yes", code=None)
+    site = open_site(tmp_path / "keenharbor.toml")
+    assert {c.name: c.version for c in site.components()} == {"ash": "1.4", "elm": "0.9", "fir": "2.0"}
 
 
 def test_what_cannot_be_found_is_asked_on_a_terminal(tmp_path: Path) -> None:

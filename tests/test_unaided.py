@@ -73,7 +73,9 @@ SHELF = {
         "'Far'; }\n",
     "classes/fetch.php": "<?php\nclass Fetch {\n    function get() {\n        $o['protocol_version'] = '1.1';\n"
     "        $home_url = 'https://elsewhere.example';\n    }\n}\n",
-    "lib/Cache/Store.php": "<?php class Store {}\n", "vendor/psr/Log/Logger.php": "<?php class Logger {}\n",
+    "lib/Cache/Store.php": "<?php class Store {}\n", "classes/Cache/Disk.php": "<?php class Disk {}\n",
+    "classes/Log/Writer.php": "<?php class Writer {}\n",
+    "vendor/psr/Log/Logger.php": "<?php class Logger {}\n",
     "images/logo.png": "x", "cache/pages/.keep": "", "icons/one.png": "x",
 }  # fmt: skip
 
@@ -120,6 +122,10 @@ def test_what_a_library_a_plugin_or_a_function_says_is_not_the_sites(tmp_path: P
     assert areas["cache"] == ["cache"] and areas["media"] == ["icons"] and "logs" not in areas
     assert {"classes", "lib", "index.php", "join.php"} <= set(areas["core"])
     assert "images" not in areas["media"] and "lib/Cache" not in areas["cache"]
+    # Where the site itself says none, what others say is not taken for it.
+    config = root / "config.php"
+    config.write_text("".join(x for x in config.read_text().splitlines(True) if "SELF_URL" not in x))
+    assert found_in(root).address is None
 
 
 def test_values_inside_functions_are_told_as_such() -> None:
@@ -452,6 +458,8 @@ def test_a_minor_version_means_the_newest_of_it(shared_scene: Scene) -> None:
     feed.releases = releases
     assert feed.newest_like(package, "8.0") == "8.0" and feed.newest_like(package, "8.1") == "8.1.10"
     assert feed.newest_like(package, "8.0.1") == "8.0.1" and feed.newest_like(package, "9") == "9"
+    asked = harbor(shared_scene.folder, "ready", "--core", "3", code=None)
+    assert asked.code <= 1 and "plan draft --core 3.4" in asked.out, "the newest of 3 is 3.4"
 
 
 def test_a_draft_says_that_its_target_is_blocked(scene: Scene) -> None:
