@@ -7,11 +7,13 @@ import signal
 from dataclasses import replace
 from pathlib import Path
 
+import psycopg
 import pytest
 
 from conftest import state_in_memory
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, open_database, store_state
+from keenharbor.database.postgres.wire import refusal_of
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.database.rows import Together
 from keenharbor.store import Store
@@ -170,3 +172,14 @@ def test_a_mariadb_server_that_takes_no_files_and_small_packets_only(tmp_path: P
         with open_database(target).writing() as writer:
             writer.replace(state)
         assert foreign_dump(target) == foreign_dump(place)
+
+
+def test_a_server_that_went_away_does_not_refuse() -> None:
+    place = DatabasePlace("postgres", None, "h", 5432, name="lane")
+    for words in (
+        "server closed the connection unexpectedly\n\tThis probably means the server terminated abnormally",
+        "no connection to the server", "could not receive data from server: Connection reset by peer",
+    ):  # fmt: skip
+        for kind in (psycopg.DatabaseError, psycopg.InternalError, psycopg.OperationalError):
+            assert "does not answer" in refusal_of(kind(words), place).what
+    assert "refused" in refusal_of(psycopg.DatabaseError("a value is too long"), place).what

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 import select
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -62,13 +63,19 @@ def ours_in(catalog: str, oid: str) -> str:
     return OURS.format(catalog=f"'{catalog}'", oid=oid)
 
 
+_LOST = re.compile(
+    r"(?i)closed the connection|no connection to the server|could not (receive|send) data|connection (is )?lost"
+)
+"""How the client's library says that the server went away in the middle of rows, for which it has no class of errors."""
+
+
 def refusal_of(error: psycopg.Error, place: DatabasePlace) -> KeenHarborError:
     words = (error.diag.message_primary or str(error)).strip()
     if isinstance(error, errors.InvalidCatalogName) or f'database "{place.name}" does not exist' in words:
         return no_database(place)
     if "authentication" in words or "no password supplied" in words or 'role "' in words:
         return user_refused(place, words)
-    if isinstance(error, psycopg.OperationalError) and not error.sqlstate:
+    if not error.sqlstate and (isinstance(error, psycopg.OperationalError) or _LOST.search(words)):
         return no_answer(place, words)
     return refused(place, words)
 
