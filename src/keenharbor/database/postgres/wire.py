@@ -66,7 +66,7 @@ def ours_in(catalog: str, oid: str) -> str:
 _LOST = re.compile(
     r"(?i)closed the connection|no connection to the server|could not (receive|send) data|connection (is )?lost"
 )
-"""How the client's library says that the server went away in the middle of rows, for which it has no class of errors."""
+"""How the client's library says that the server went away among rows, for which it has no class of errors."""
 
 
 def refusal_of(error: psycopg.Error, place: DatabasePlace) -> KeenHarborError:
