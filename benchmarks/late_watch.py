@@ -1,4 +1,5 @@
-"""The late watch: troubles of six kinds planted one by one over a simulated week, and a week in which all is well.
+"""The late watch: troubles of six kinds planted one by one after a cutover, and looks at a site where all is well,
+four to each "week": what a week's schedule does is simulated in tests/test_watch.py; here no clock is moved.
 
 python late_watch.py [weeks of nothing]"""
 

@@ -98,6 +98,18 @@ def test_a_wave_stops_at_the_first_that_is_not_as_rehearsed(tmp_path: Path) -> N
     assert rollout.wave(sites) is None and len(rollout.of("done")) == 11
 
 
+def test_where_the_first_is_left_out_another_goes_ahead_alone_and_is_waited_for(tmp_path: Path) -> None:
+    world, sites = World(tmp_path, trials={"site-00": "review", "site-01": "fail"}), members(tmp_path)
+    rollout = begin("digest", sites, RolloutPart(days=3, wave=5), None)
+    going = world.going(rollout)
+    for expected in ([], [], ["site-02"]):
+        next_wave(going, sites, Watcher(), 3)
+        assert world.live() == expected
+    assert waits_until(rollout, sites, 3) is not None
+    going.note(sites[3], "left out", "by decision")
+    assert waits_until(rollout, sites, 3) is not None, "to leave one of the next wave out does not begin it"
+
+
 def test_sites_that_come_or_go_meanwhile_hold_nothing_up(tmp_path: Path) -> None:
     world, sites = World(tmp_path), members(tmp_path)
     rollout = begin("digest", sites[:5], RolloutPart(wave=2, days=0), None)

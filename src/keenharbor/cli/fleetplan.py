@@ -106,9 +106,7 @@ def cutover(
                     told | {"outcomes": [o.as_json() for o in watched]}, lambda out: render_outcomes(out, watched)
                 )
                 return max(1, code_of(watched))
-        coming = [
-            m for m in members if (s := rollout.sites[str(m.site_file)]).wave == wave and s.stage == "waiting"
-        ]  # fmt: skip
+        coming = rollout.coming(members)
         session.confirm(
             f"The plan {plan_file} goes live, when its rehearsal passes there, on {plural(len(coming), 'site')}: "
             f"{', '.join(m.name for m in coming[:8])}{' …' if coming[8:] else ''}.", yes,

@@ -54,6 +54,19 @@ class Rollout(msgspec.Struct):
         states = [self.sites[str(m.site_file)] for m in members]
         return min((s.wave for s in states if s.stage in ("waiting", "stopped")), default=None)
 
+    def coming(self, members: Sequence[Member]) -> list[Member]:
+        """Those of these sites to which the plan goes now."""
+        wave = self.wave(members)
+        states = [(m, self.sites[str(m.site_file)]) for m in members]
+        return [m for m, s in states if s.wave == wave and s.stage == "waiting"]
+
+    def send_one_ahead(self) -> None:
+        """Where the site that was to go ahead is left out, the next one goes ahead in its place: never a whole wave."""
+        if all(s.stage == "left out" for s in self.sites.values() if s.wave == 0) and not self.of("done"):
+            following = min(self.of("waiting"), key=lambda s: (s.wave, s.name), default=None)
+            if following is not None:
+                following.wave = 0
+
     def take_in(self, members: Sequence[Member]) -> None:
         """Sites that came to the fleet meanwhile go behind all others."""
         last = max((s.wave for s in self.sites.values()), default=-1)
@@ -109,7 +122,7 @@ def waits_until(rollout: Rollout, members: Sequence[Member], days: float) -> dat
         return None
     last = max((s.at for s in rollout.of("done") if s.at is not None), default=None)
     until = last + timedelta(days=days) if last is not None else None
-    same_wave = any(s.wave == wave and s.stage != "waiting" for s in rollout.sites.values())
+    same_wave = any(s.wave == wave and s.stage in ("done", "stopped") for s in rollout.sites.values())
     return until if until is not None and until > now() and not same_wave else None
 
 
@@ -128,6 +141,7 @@ class Going:
         with self.lock:
             state = self.rollout.sites[str(member.site_file)]
             state.stage, state.at, state.told = stage, now(), told
+            self.rollout.send_one_ahead()
             write_durably(self.file, msgspec.json.encode(self.rollout))
 
     def fitted_file(self, member: Member) -> Path:
@@ -174,8 +188,7 @@ def watch_the_done(going: Going, members: Sequence[Member], watcher: Watcher, at
 
 def next_wave(going: Going, members: Sequence[Member], watcher: Watcher, at_once: int) -> list[Outcome]:
     """Carry the plan out at the sites of the wave that comes now."""
-    wave = going.rollout.wave(members)
-    chosen = [m for m in members if (s := going.rollout.sites[str(m.site_file)]).wave == wave and s.stage == "waiting"]
+    chosen = going.rollout.coming(members)
     return side_by_side(chosen, going.go, watcher, at_once=at_once, stop=lambda o: o.verdict == "failed")
 
 
