@@ -30,12 +30,12 @@ from keenharbor.database import (
     Table,
     TableDelta,
     encode_row,
-    filelocks,
     open_database,
     row_delta,
 )
 from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.rows import blocks_of, chunks
+from keenharbor.host import sqlitefile
 from keenharbor.snapshot import restore_state
 from keenharbor.store import object_id
 
@@ -394,4 +394,4 @@ def test_a_transaction_keeps_its_lock_whatever_is_read_of_the_file_meanwhile(tmp
             beside.mark("t")
         assert "database is locked" in writes()
     assert writes() == ""
-    assert not filelocks._kept and not filelocks._connections
+    assert not sqlitefile._kept and not sqlitefile._connections

@@ -13,8 +13,6 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from blake3 import blake3
-
 PRIVATE_FILE = 0o600
 PRIVATE_FOLDER = 0o700
 
@@ -94,6 +92,8 @@ SUM = "blake3"
 
 
 def _sum_of(value: dict[str, object]) -> str:
+    from blake3 import blake3  # late: a far machine has none
+
     return blake3(json.dumps(value, sort_keys=True).encode()).hexdigest()[:32]
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import UTC, date, datetime
+from datetime import date, datetime, timezone
 
+UTC = timezone.utc  # noqa: UP017 - this runs on far machines, too, whose Python may be older
 _SIZE_UNITS = ("B", "KiB", "MiB", "GiB", "TiB")
 
 

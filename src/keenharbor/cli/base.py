@@ -50,19 +50,22 @@ class Session:
 
     def site_if_there(self) -> SiteView | None:
         """The live site; None where its folder is gone, which is when snapshots are wanted most."""
-        return self.site() if self.whereabouts().root.is_dir() else None
+        at = self.whereabouts()
+        if not at.far:
+            return self.site() if at.root.is_dir() else None
+        try:
+            return self.site()
+        except KeenHarborError as error:
+            self.progress.note(f"the site cannot be reached now: {error.what}")
+            return None
 
     def live_database(self) -> ReadDatabase | None:
         """Where the live site's database is, as far as the site file says it without the site's folder."""
         from keenharbor.database.readonly import ReadDatabase
-        from keenharbor.host import ReadPath
-        from keenharbor.host.here import Here
-        from keenharbor.site.load import database_place, load_site_file
+        from keenharbor.site.load import database_if_said
 
-        at = self.whereabouts()
         try:
-            top = ReadPath(Here(at.work).reading(str(at.root), leads_out=True))
-            return ReadDatabase(database_place(load_site_file(at.site_file), at.site_file.parent, top))
+            return ReadDatabase(database_if_said(self.whereabouts()))
         except (KeenHarborError, OSError):
             return None
 

@@ -19,6 +19,7 @@ from keenharbor.base.durable import (
     remove_folder,
 )
 from keenharbor.base.errors import KeenHarborError
+from keenharbor.clone.elsewhere import runtime_here
 from keenharbor.clone.facts import CloneFacts, write_facts
 from keenharbor.clone.marks import end_marked, mark_of, memory_of_marked
 from keenharbor.clone.quarantine import Quarantine, not_permitted, start_relay
@@ -26,6 +27,7 @@ from keenharbor.clone.sealed import has_own_tmp, limits_of, sealing_for
 from keenharbor.clone.server import Server, free_port
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.database.private_server import PrivateServer
+from keenharbor.host import Here
 from keenharbor.host.ports import port_is_taken
 from keenharbor.host.programs import Running, clean_environment
 from keenharbor.host.sealing import ControlGroups, Limits, LimitWatch, Sealing, parts_here, remove_groups
@@ -43,7 +45,7 @@ class Clone:
         self.folder = folder
         self.live = live
         self.facts = facts
-        self.site = Writable.of(live, facts.root, with_password(facts, live), own_runtime(facts, live))
+        self.site = site_of(live, facts)
         self._server: Server | None = None
         self._quarantine: Quarantine | None = None
         self._passage: Running | None = None
@@ -307,11 +309,17 @@ class Clone:
         self.stop()
 
 
+def site_of(live: SiteView, facts: CloneFacts) -> Writable:
+    """The clone's site, which stands on this machine wherever live's is."""
+    return Writable.of(live, facts.root, with_password(facts, live), own_runtime(facts, live), Here(live.work))
+
+
 def own_runtime(facts: CloneFacts, live: SiteView) -> RuntimePart | None:
-    """The runtime with the clone's own virtual environment in place of live's."""
+    """The runtime with the clone's own virtual environment in place of live's, and of this machine where live is on
+    another; None where it is live's own."""
     home = live.environment()
     if facts.environment is None or home is None:
-        return None
+        return None if live.host.is_here else runtime_here(live)
     part, own, inside = live.model.runtime, facts.environment, live.host.environments.inside
     launchers = {v: f"{own}/{within}" if (within := inside(home, p)) else p for v, p in part.launchers.items()}
     packages = f"{own}/{inside(home, live.packages_place())}"

@@ -15,7 +15,8 @@ from keenharbor.base.durable import (
 )
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.text import now, size, stamp
-from keenharbor.clone.clone import Clone, drop_database, own_runtime, scratch_place, with_password
+from keenharbor.clone.clone import Clone, drop_database, scratch_place, site_of
+from keenharbor.clone.elsewhere import environment_here
 from keenharbor.clone.facts import TRIAL_PURPOSE, CloneFacts, find_clone, write_facts
 from keenharbor.clone.marks import end_marked, mark_of
 from keenharbor.clone.quarantine import HolderFacts
@@ -27,10 +28,10 @@ from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.database.packed import may_be
 from keenharbor.database.private_server import PrivateServer
 from keenharbor.database.protocol import NO_DATABASE
+from keenharbor.host.environment import EnvironmentsHere
 from keenharbor.host.programs import end_program, started_at
 from keenharbor.host.sealing import remove_groups
 from keenharbor.site.view import SiteView
-from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, restore_state
 from keenharbor.snapshot.moved import DELIVERED
 from keenharbor.snapshot.take import new_id
@@ -64,9 +65,11 @@ def make_clone(
     _refuse_without_room(home, snapshot)
     place = private_folder(home / identity)
     root = place / "site"
-    source = live.environment() if environment else None
+    source = live.environment() if environment or not live.host.is_here else None
     if source is not None and live.host.environments.inside(source, live.launcher()) is None:
         source = None  # its programs would go on running in live's
+    if source is not None and not live.host.is_here and like is None:
+        source = environment_here(live, snapshot.store)
     source = like if source is not None and like is not None else source
     facts = CloneFacts(
         identity, live.name, str(live.site_file), snapshot.id, stamp(now()), purpose, port or free_port(),
@@ -86,8 +89,8 @@ def make_clone(
     clone = Clone(place, live, facts)
     try:
         if source is not None:
-            live.host.environments.make(source, str(place / "environment"))
-            clone.site = Writable.of(live, str(root), with_password(facts, live), own_runtime(facts, live))
+            EnvironmentsHere().make(source, str(place / "environment"))
+            clone.site = site_of(live, facts)
         _fill(clone, snapshot, was_at, twin)
     except BaseException:
         clone.drop()

@@ -20,9 +20,14 @@ from keenharbor.database.sqlite import build_file, copy_pages
 @contextlib.contextmanager
 def prepared(place: DatabasePlace, now: Schema, state: DatabaseState, folder: Path) -> Iterator[Path | None]:
     """A file in ``folder`` that holds ``state``, for the time of the block; None where the engine has no use for one,
-    or where the definitions are those that are there ``now``, so that only rows are written that differ."""
+    or where the file is on another machine, or the definitions are those that are there ``now``, so that only rows are
+    written that differ."""
     wanted = state.schema
-    if not place.kind.is_file or (now.definitions(), now.tables) == (wanted.definitions(), wanted.tables):
+    if (
+        not place.kind.is_file
+        or place.through is not None
+        or (now.definitions(), now.tables) == (wanted.definitions(), wanted.tables)
+    ):
         yield None
         return
     file = folder / f".prepared-{secrets.token_hex(4)}.part"

@@ -11,6 +11,7 @@ from urllib.parse import parse_qs, quote, unquote, urlsplit
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.database.kinds import NO_ENGINE, SCHEMES, EngineKind, kind_of
+from keenharbor.host.sqlitefile import SqliteFiles
 
 Value = None | int | float | str | bytes
 Row = tuple[Value, ...]
@@ -39,6 +40,8 @@ class DatabasePlace:
     name: str = ""
     user: str = ""
     password: str = field(default="", repr=False)
+    through: SqliteFiles | None = field(default=None, repr=False, compare=False)
+    """How a file is opened that is on another machine."""
 
     @property
     def kind(self) -> EngineKind:

@@ -10,16 +10,13 @@ disk does; one with a write-ahead log is read as it is.
 from __future__ import annotations
 
 import contextlib
-import os
 import sqlite3
-import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.base.memory import no_cycle_search
-from keenharbor.database.filelocks import connect, head_of
 from keenharbor.database.giveback import differences, refuse_other_definitions, write_difference
 from keenharbor.database.lines import decode_json, encode_json
 from keenharbor.database.merging import MergesRows, Statement
@@ -38,18 +35,12 @@ from keenharbor.database.protocol import (
 from keenharbor.database.rows import StoredState, rows_of
 from keenharbor.database.sqlitetext import sql_text, value_text
 from keenharbor.database.words import double_quoted as quote
+from keenharbor.host.sqlitefile import SqliteConnection, SqliteCursor, SqliteFiles, SqliteFilesHere, connect, files_of
 
 BUSY_SECONDS = 20.0
 _HIDDEN_GENERATED = (2, 3)
 _ROWID_NAMES = ("rowid", "_rowid_", "oid")
 _BLOCK_ROWS = 1000
-_SETTLED_SECONDS = 2.0
-"""A file that was written less long ago may be written again without its times telling (coarse clocks)."""
-
-
-def _decode_text(raw: bytes) -> str:
-    # SQLite does not check text; bytes that are not UTF-8 must come back as they were.
-    return raw.decode("utf-8", "surrogateescape")
 
 
 class SqliteDatabase:
@@ -57,76 +48,58 @@ class SqliteDatabase:
 
     def __init__(self, place: DatabasePlace) -> None:
         self.place = place
+        self._files: SqliteFiles = place.through or SqliteFilesHere()
+        self._path = str(place.file)
 
     def exists(self) -> bool:
-        return self.place.file.is_file()
+        return self._files.is_file(self._path)
 
     def version(self) -> str:
-        return sqlite3.sqlite_version
+        if self.place.through is None:
+            return sqlite3.sqlite_version
+        with contextlib.closing(self._files.connect(self._path, "ro", BUSY_SECONDS)) as connection:
+            return str(connection.execute("SELECT sqlite_version()").fetchone()[0])
 
     def files(self) -> Iterable[Path]:
-        base = self.place.file
-        return [base, *(base.with_name(base.name + end) for end in ("-wal", "-shm", "-journal"))]
+        return [Path(file) for file in files_of(self._path)]
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[DatabaseState]:
         path = self.place.file
-        if not path.is_file():
+        if not self.exists():
             raise UsageError(
                 "the database is not there", where=path, advice="correct the place of the database in the site file"
             )
-        with contextlib.closing(_connect(f"{path.resolve().as_uri()}?mode=ro", path)) as connection:
+        with contextlib.closing(_connect(self._files, path, "ro")) as connection:
             with _own_errors(path):
-                stood = self._stand()
+                stood = self._files.stand(self._path)
                 connection.execute("BEGIN")
                 schema = _read_schema(connection)
-                mark_now = stood if stood == self._stand() else None
+                mark_now = stood if stood == self._files.stand(self._path) else None
                 journal = connection.execute("PRAGMA journal_mode").fetchone()[0]
             with contextlib.ExitStack() as stack:
                 yield _Snapshot(connection, schema, path, mark_now, stack if journal != "wal" else None)
 
     def size(self) -> int:
-        return sum(f.stat().st_size for f in self.files() if f.exists())
+        return self._files.size(self._path)
 
     def drop(self) -> None:
-        for file in self.files():
-            file.unlink(missing_ok=True)
+        self._files.remove(self._path)
 
     def lacking(self) -> list[str]:
-        path = self.place.file
-        return [] if os.access(path, os.R_OK) else [f"read {path}"]
-
-    def _stand(self) -> str | None:
-        """What tells whether the files have been written since; None while that cannot be told."""
-        found = []
-        newest = 0
-        for file in self.files():
-            if file.name.endswith("-shm"):  # readers write it too
-                continue
-            try:
-                facts = file.stat()
-            except FileNotFoundError:
-                continue
-            if not facts.st_size and file != self.place.file:  # a log of nothing; readers make one, too
-                continue
-            newest = max(newest, facts.st_mtime_ns, facts.st_ctime_ns)
-            found.append(f"{facts.st_dev}.{facts.st_ino}.{facts.st_size}.{facts.st_mtime_ns}.{facts.st_ctime_ns}")
-        counted = _change_counter(self.place.file) if len(found) == 1 else None
-        if counted is not None:
-            return f"{found[0]} {counted}"
-        return " ".join(found) if time.time_ns() - newest > _SETTLED_SECONDS * 1e9 else None
+        return [] if self._files.may_read(self._path) else [f"read {self._path}"]
 
     @contextlib.contextmanager
     def writing(self) -> Iterator[DatabaseWriter]:
         path = self.place.file
-        if not path.parent.is_dir():
+        if not self._files.may_be_made(self._path):
             raise UsageError("the folder of the database is not there", where=path.parent)
-        with contextlib.closing(_connect(f"{path.resolve().as_uri()}?mode=rwc", path)) as connection:
+        with contextlib.closing(_connect(self._files, path, "rwc")) as connection:
             with _own_errors(path):
                 connection.execute("PRAGMA foreign_keys = OFF")
-                connection.set_authorizer(_stays_in_its_file)
+                connection.stay_in_file()
                 connection.execute("BEGIN IMMEDIATE")
-                mark = self._stand()
+                mark = self._files.stand(self._path)
             try:
                 yield _Writer(connection, path, mark)
                 with _own_errors(path):
@@ -135,34 +108,6 @@ class SqliteDatabase:
                 with contextlib.suppress(sqlite3.Error):
                     connection.execute("ROLLBACK")
                 raise
-
-
-_PRAGMAS = frozenset((
-    "table_list", "table_info", "table_xinfo", "index_list", "index_info", "index_xinfo", "foreign_key_list",
-    "foreign_key_check",
-    "foreign_keys", "user_version", "application_id", "encoding", "journal_mode", "quick_check", "integrity_check",
-    "recursive_triggers", "defer_foreign_keys", "case_sensitive_like", "schema_version", "data_version", "optimize",
-    "page_count", "freelist_count",
-))  # fmt: skip
-_FUNCTIONS_OUT = frozenset(("load_extension", "readfile", "writefile", "fts3_tokenizer", "edit"))
-
-
-def _stays_in_its_file(action: int, first: str | None, second: str | None, base: str | None, inner: str | None) -> int:
-    """What is run on a database must not reach other files, nor write into the schema's own table
-    (https://www.sqlite.org/c3ref/set_authorizer.html)."""
-    if action in (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH):
-        return sqlite3.SQLITE_DENY
-    if action == sqlite3.SQLITE_PRAGMA and str(first).lower() not in _PRAGMAS:
-        return sqlite3.SQLITE_DENY
-    if (
-        action == sqlite3.SQLITE_PRAGMA
-        and str(first).lower() in ("journal_mode", "schema_version")
-        and second is not None
-    ):
-        return sqlite3.SQLITE_DENY
-    if action == sqlite3.SQLITE_FUNCTION and str(second).lower() in _FUNCTIONS_OUT:
-        return sqlite3.SQLITE_DENY
-    return sqlite3.SQLITE_OK
 
 
 @contextlib.contextmanager
@@ -182,14 +127,12 @@ def _own_errors(path: Path) -> Iterator[None]:
         ) from error
 
 
-def _connect(uri: str, path: Path) -> sqlite3.Connection:
+def _connect(files: SqliteFiles, path: Path, mode: str) -> SqliteConnection:
     with _own_errors(path):
-        connection = connect(uri, path, BUSY_SECONDS)
-        connection.text_factory = _decode_text
-        return connection
+        return files.connect(str(path), mode, BUSY_SECONDS)
 
 
-def _read_schema(connection: sqlite3.Connection) -> Schema:
+def _read_schema(connection: SqliteConnection) -> Schema:
     kinds = {name: kind for _, name, kind, *_ in connection.execute("PRAGMA table_list")}
     tables: list[Table] = []
     objects: list[Definition] = []
@@ -222,7 +165,7 @@ class _Column(NamedTuple):
     hidden: int
 
 
-def _table(connection: sqlite3.Connection, name: str, ddl: str, listed_as: str) -> Table:
+def _table(connection: SqliteConnection, name: str, ddl: str, listed_as: str) -> Table:
     kind: TableKind = "virtual" if listed_as == "virtual" else "shadow" if listed_as == "shadow" else "table"
     if name == "sqlite_sequence":
         return Table(name, ("name", "seq"), ("name",), ddl, "internal")
@@ -246,7 +189,7 @@ class _Snapshot:
     read of the rows makes a copy and ends it."""
 
     def __init__(
-        self, connection: sqlite3.Connection, schema: Schema, path: Path, mark: str | None = None,
+        self, connection: SqliteConnection, schema: Schema, path: Path, mark: str | None = None,
         keep_out: contextlib.ExitStack | None = None,
     ) -> None:  # fmt: skip
         self._connection = connection
@@ -257,10 +200,8 @@ class _Snapshot:
 
     def _copy(self, stack: contextlib.ExitStack) -> None:
         self._keep_out = None
-        copy = stack.enter_context(contextlib.closing(sqlite3.connect("", isolation_level=None)))
-        self._connection.backup(copy)
+        copy = stack.enter_context(contextlib.closing(self._connection.copied()))
         self._connection.execute("COMMIT")
-        copy.text_factory = _decode_text
         self._connection = copy
 
     def rows(self, table: str) -> Iterator[Row]:
@@ -279,7 +220,7 @@ class _Snapshot:
             if self._keep_out is not None:
                 self._copy(self._keep_out)
             # The engine's own decoding of text is fast, and stops at text that is not UTF-8: from there on with ours.
-            self._connection.text_factory = str
+            self._connection.decode(any_text=False)
             try:
                 cursor = self._connection.execute(select)
                 while True:
@@ -288,7 +229,7 @@ class _Snapshot:
                     except sqlite3.OperationalError as error:
                         if "decode" not in str(error):
                             raise
-                        self._connection.text_factory = _decode_text
+                        self._connection.decode(any_text=True)
                         cursor = self._connection.execute(f"{select} LIMIT -1 OFFSET {done}")
                         continue
                     if not rows:
@@ -296,7 +237,7 @@ class _Snapshot:
                     done += rows
                     yield block
             finally:
-                self._connection.text_factory = _decode_text
+                self._connection.decode(any_text=True)
 
     def parts(self, table: str, count: int) -> Sequence[Callable[[], Iterator[Block]]]:
         return ()
@@ -311,7 +252,7 @@ class _Snapshot:
         return None
 
 
-def _next_block(cursor: sqlite3.Cursor, keys: int) -> tuple[int, Block]:
+def _next_block(cursor: SqliteCursor, keys: int) -> tuple[int, Block]:
     """The next rows, and how many: a block with the first ``keys`` values of each as its keys."""
     with no_cycle_search():  # a tuple for each row
         batch = cursor.fetchmany(_BLOCK_ROWS)
@@ -322,20 +263,10 @@ def _next_block(cursor: sqlite3.Cursor, keys: int) -> tuple[int, Block]:
     return rows, block
 
 
-def _change_counter(file: Path) -> int | None:
-    """The file's own count of the transactions that have written it, which needs no clock; None with a write-ahead log,
-    where it does not count each (SQLite, "Database File Format", 1.3.3 and 1.3.7)."""
-    with contextlib.suppress(OSError):
-        head = head_of(file, 28)
-        if len(head) == 28 and head[18:20] == b"\x01\x01":
-            return int.from_bytes(head[24:28], "big")
-    return None
-
-
 class _Writer(MergesRows):
     """Writes within one transaction of the engine."""
 
-    def __init__(self, connection: sqlite3.Connection, path: Path, mark: str | None) -> None:
+    def __init__(self, connection: SqliteConnection, path: Path, mark: str | None) -> None:
         """``mark``: that of the file before anything is written."""
         self._connection = connection
         self._path = path
@@ -543,15 +474,15 @@ def _statements(sql: str) -> Iterator[str]:
 
 def build_file(file: Path, state: DatabaseState, like: Path) -> None:
     """Make a new file that holds ``state``, with pages as those of the file ``like``. It is not forced to disk."""
-    with contextlib.closing(_connect(f"{like.resolve().as_uri()}?mode=ro", like)) as there, _own_errors(like):
+    with contextlib.closing(connect(str(like), "ro", BUSY_SECONDS)) as there, _own_errors(like):
         (pages,), (vacuum,) = (there.execute(f"PRAGMA {p}").fetchone() for p in ("page_size", "auto_vacuum"))
     encoding = str(state.schema.settings.get("encoding") or "UTF-8")
-    with contextlib.closing(_connect(f"{file.resolve().as_uri()}?mode=rwc", file)) as made, _own_errors(file):
+    with contextlib.closing(connect(str(file), "rwc", BUSY_SECONDS)) as made, _own_errors(file):
         for said in (f"page_size = {int(pages)}", f"auto_vacuum = {int(vacuum)}", "journal_mode = MEMORY",
                      "synchronous = OFF", "foreign_keys = OFF"):  # fmt: skip
             made.execute(f"PRAGMA {said}")
         made.execute(f"PRAGMA encoding = {value_text(encoding)}")
-        made.set_authorizer(_stays_in_its_file)
+        made.stay_in_file()
         made.execute("BEGIN")
         _Writer(made, file, None).replace(state)
         made.execute("COMMIT")
@@ -560,8 +491,8 @@ def build_file(file: Path, state: DatabaseState, like: Path) -> None:
 def copy_pages(source: Path, target: Path) -> None:
     """Make the database in the file ``target`` the one that is in ``source``, in one transaction."""
     with (
-        contextlib.closing(_connect(f"{source.resolve().as_uri()}?mode=ro", source)) as made,
-        contextlib.closing(_connect(f"{target.resolve().as_uri()}?mode=rw", target)) as live,
+        contextlib.closing(connect(str(source), "ro", BUSY_SECONDS)) as made,
+        contextlib.closing(connect(str(target), "rw", BUSY_SECONDS)) as live,
         _own_errors(target),
     ):
         made.backup(live)

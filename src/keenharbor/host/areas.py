@@ -54,6 +54,7 @@ class AreaRules:
     _ORDER = ("cache", "logs", "settings", "media", "extensions", "themes", "core")
 
     def __init__(self, patterns: Mapping[str, Sequence[str]]) -> None:
+        self.patterns = {area: [*of_area] for area, of_area in patterns.items()}
         self._rules = [(area, matcher(tuple(patterns[area]))) for area in self._ORDER if patterns.get(area)]
 
     def area_of(self, path: str) -> str:

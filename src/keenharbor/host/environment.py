@@ -94,6 +94,10 @@ def _put(file: Path, source: Path, target: Path, place: Path) -> None:
 
 
 def _point(file: Path, source: Path, place: Path) -> None:
+    point_to(file, str(source), str(place))
+
+
+def point_to(file: Path, source: str, place: str) -> None:
     """Let a program or a path file name ``place`` where it named ``source``."""
     old, new = os.fsencode(source), os.fsencode(place)
     data = file.read_bytes()

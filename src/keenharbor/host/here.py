@@ -10,11 +10,15 @@ from keenharbor.host.lease import held
 from keenharbor.host.programs import Programs, ProgramsHere
 from keenharbor.host.protocol import Endpoint, Environments, Files, ReadFiles
 from keenharbor.host.reading import ReadTree
+from keenharbor.host.sqlitefile import SqliteFiles
 from keenharbor.host.writing import FileTree
 
 
 class Here:
     """The machine on which the tool runs. Leases are files of the ``work`` folder."""
+
+    is_here = True
+    told = "this machine"
 
     def __init__(self, work: Path) -> None:
         self._work = work
@@ -38,5 +42,20 @@ class Here:
         """Nothing lies in between."""
         return there
 
-    def lease(self, name: str, what: str, wait_seconds: float = 0.0) -> contextlib.AbstractContextManager[int]:
-        return held(self._work / name, what, wait_seconds)
+    @property
+    def sqlite_files(self) -> SqliteFiles | None:
+        """They are opened where they lie."""
+        return None
+
+    def lease(
+        self, name: str, what: str, wait_seconds: float = 0.0, *, doing: str = "", anew: bool = False
+    ) -> contextlib.AbstractContextManager[int]:
+        if anew:
+            (self._work / name).unlink(missing_ok=True)
+        return held(self._work / name, what, wait_seconds, doing=doing)
+
+    def note(self, name: str, content: bytes | None) -> None:
+        """What is kept here of a site is kept in ``work``."""
+
+    def noted(self, name: str) -> bytes | None:
+        return None

@@ -21,22 +21,28 @@ class HeldError(KeenHarborError):
 
 
 @contextlib.contextmanager
-def held(path: Path, what: str, wait_seconds: float = 0.0, *, shared: bool = False, doing: str = "") -> Iterator[int]:
+def held(
+    path: Path, what: str, wait_seconds: float = 0.0, *, shared: bool = False, doing: str = "", passing: bool = False
+) -> Iterator[int]:
     """Hold the lock file ``path`` for the time of the block, and yield its descriptor.
 
     The lock belongs to the open file, not to the process: a child that inherits the descriptor keeps it
     locked after its parent was killed. So whoever gets the lock knows that no child of a killed run is still
-    at work. Several may hold it ``shared``; nobody then holds it alone. ``doing`` is told to who comes next. Raises
-    `HeldError` when ``what`` is still held after ``wait_seconds``.
+    at work. Several may hold it ``shared``; nobody then holds it alone. ``doing`` is told to who comes next. A
+    ``passing`` one's file goes with it. Raises `HeldError` when ``what`` is still held after ``wait_seconds``.
     """
     private_folder(path.parent)
-    descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, PRIVATE_FILE)
+    descriptor = _opened(path)
+    is_held = False
     try:
         deadline = time.monotonic() + wait_seconds
         while True:
             try:
                 fcntl.flock(descriptor, (fcntl.LOCK_SH if shared else fcntl.LOCK_EX) | fcntl.LOCK_NB)
-                break
+                if not passing or _is_at(descriptor, path):
+                    break
+                os.close(descriptor)  # the file went with who had held it: another may be there by now
+                descriptor = _opened(path)
             except BlockingIOError:
                 if time.monotonic() >= deadline:
                     raise HeldError(
@@ -50,9 +56,27 @@ def held(path: Path, what: str, wait_seconds: float = 0.0, *, shared: bool = Fal
         with contextlib.suppress(OSError):
             os.ftruncate(descriptor, 0)
             os.pwrite(descriptor, f"{os.getpid()}\t{stamp(now())}\t{doing}".encode(), 0)
+        is_held = True
         yield descriptor
     finally:
+        if passing and is_held:
+            with contextlib.suppress(OSError):
+                os.unlink(path)
         os.close(descriptor)
+
+
+def _opened(path: Path) -> int:
+    return os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, PRIVATE_FILE)
+
+
+def _is_at(descriptor: int, path: Path) -> bool:
+    """Whether what is open is what stands at ``path``."""
+    mine = os.fstat(descriptor)
+    try:
+        there = os.stat(path, follow_symlinks=False)
+    except FileNotFoundError:
+        return False
+    return (mine.st_dev, mine.st_ino) == (there.st_dev, there.st_ino)
 
 
 def _told(descriptor: int) -> str:

@@ -51,6 +51,17 @@ class Programs(Protocol):
     def exists(self, program: str) -> bool:
         """Whether the program is there."""
 
+    def place_of(self, name: str, path: str | None = None) -> str | None:
+        """Where a program is, on ``path`` (that of the user); see `find_program`."""
+
+    def ask(
+        self, command: Sequence[str], *, seconds: float, told: bytes = b"", environment: Mapping[str, str] | None = None
+    ) -> bytes:
+        """What a program prints when it is ``told`` something; see `ask_program`."""
+
+    def variables(self) -> dict[str, str]:
+        """What programs of a site get to see of the user's environment; see `clean_environment`."""
+
 
 class ProgramsHere:
     """Those of this machine."""
@@ -68,6 +79,17 @@ class ProgramsHere:
 
     def exists(self, program: str) -> bool:
         return Path(program).exists()
+
+    def place_of(self, name: str, path: str | None = None) -> str | None:
+        return find_program(name, path)
+
+    def ask(
+        self, command: Sequence[str], *, seconds: float, told: bytes = b"", environment: Mapping[str, str] | None = None
+    ) -> bytes:
+        return ask_program(command, seconds=seconds, told=told, environment=environment)
+
+    def variables(self) -> dict[str, str]:
+        return clean_environment()
 
 
 def clean_environment() -> dict[str, str]:
@@ -221,16 +243,32 @@ def stop_group(process: subprocess.Popen[bytes]) -> None:
     wait_for(process)
 
 
+_running: set[subprocess.Popen[bytes]] = set()
+
+
+def stop_all() -> None:
+    """End the programs that this process runs to their end now: whoever waits for them is gone."""
+    for number in (signal.SIGTERM, signal.SIGKILL):
+        for process in [*_running]:
+            with contextlib.suppress(ProcessLookupError, PermissionError):
+                os.killpg(process.pid, number)
+        if _running and number == signal.SIGTERM:
+            time.sleep(GENTLE_STOP_SECONDS / 4)
+
+
 def _to_its_end(process: subprocess.Popen[bytes], seconds: float) -> int | None:
     """The code that a program ended with; None for one that had to be ended after ``seconds``. Whatever strikes
     meanwhile, it does not go on."""
+    _running.add(process)
     try:
         code = wait_for(process, seconds)
+        if code is None:
+            stop_group(process)
     except BaseException:
         stop_group(process)
         raise
-    if code is None:
-        stop_group(process)
+    finally:
+        _running.discard(process)
     return code
 
 

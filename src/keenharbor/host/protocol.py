@@ -8,14 +8,16 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import BinaryIO, Protocol
+from typing import BinaryIO, Optional, Protocol, Tuple  # noqa: UP035
 
 from keenharbor.host.areas import AreaRules
 from keenharbor.host.entries import Entry, FileKind, Scan, Stamp
 from keenharbor.host.programs import Programs, Ran
+from keenharbor.host.sqlitefile import SqliteFiles
 
 Store = Callable[[bytes, "str | None"], str]
-Outcome = tuple[str, tuple[str, ...] | None, Entry | None, bool]
+Have = Callable[[str], bool]
+Outcome = Tuple[str, Optional[Tuple[str, ...]], Optional[Entry], bool]  # noqa: UP006, UP045 - evaluated by older ones
 """A path; the ids of its content where all else was as it had been scanned; or its entry as it was read, where not;
 whether it kept changing (or, with neither, may not be read). Few bytes, since processes send them to each other."""
 Batch = Sequence[tuple[object, ...]]
@@ -71,9 +73,11 @@ class ReadFiles(Protocol):
         """Whether nothing of what ``scan`` found has been touched since, and nothing has come or gone. "No" may be
         wrong, "yes" is not."""
 
-    def read_batch(self, looked_at_again: bool, batch: Batch, store: Store) -> list[Outcome]:
-        """Give the content of each entry to ``store``. With ``looked_at_again`` the caller asks `still_as_walked`
-        afterwards."""
+    def read_batch(
+        self, looked_at_again: bool, batch: Batch, store: Store, *, have: Have | None = None
+    ) -> list[Outcome]:
+        """Give the content of each entry to ``store``, but such as is known to have an id that the caller may ``have``
+        (None: any). With ``looked_at_again`` the caller asks `still_as_walked` afterwards."""
 
     def look(self, path: str, *, through_links: bool = False) -> Facts | None:
         """What stands there; None where nothing does."""
@@ -209,6 +213,18 @@ class Host(Protocol):
     """The machine under a site."""
 
     @property
+    def is_here(self) -> bool:
+        """Whether it is the machine on which the tool runs."""
+
+    @property
+    def told(self) -> str:
+        """Which it is, for people."""
+
+    @property
+    def sqlite_files(self) -> SqliteFiles | None:
+        """How databases in files are opened that are not on this machine; None for those that are."""
+
+    @property
     def programs(self) -> Programs:
         """Its programs."""
 
@@ -226,5 +242,14 @@ class Host(Protocol):
     def reach(self, there: Endpoint) -> Endpoint:
         """How a database server that listens ``there``, as seen from the machine, is reached from this one."""
 
-    def lease(self, name: str, what: str, wait_seconds: float = 0.0) -> contextlib.AbstractContextManager[int]:
-        """Be the only one that holds ``name``, for the time of the block; see `keenharbor.host.lease.held`."""
+    def lease(
+        self, name: str, what: str, wait_seconds: float = 0.0, *, doing: str = "", anew: bool = False
+    ) -> contextlib.AbstractContextManager[int]:
+        """Be the only one that holds ``name`` on the machine, for the time of the block, and get what a program is told
+        to ``keep_open``; see `keenharbor.host.lease.held`. One that is made ``anew`` nobody can hold any more."""
+
+    def note(self, name: str, content: bytes | None) -> None:
+        """Keep a text of a change that is open with the machine, so that any other run finds it (None: no more)."""
+
+    def noted(self, name: str) -> bytes | None:
+        """What is kept so; None where nothing is."""

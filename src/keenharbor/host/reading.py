@@ -16,7 +16,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.host.areas import AreaRules, matcher
 from keenharbor.host.entries import Entry, FileKind, Scan, Stamp
 from keenharbor.host.folders import Folders
-from keenharbor.host.protocol import Batch, Facts, Outcome, Store, WalkRules
+from keenharbor.host.protocol import Batch, Facts, Have, Outcome, Store, WalkRules
 
 PIECE_SIZE = 4 * 1024 * 1024
 """Files are stored in pieces of this many bytes, so that memory stays bounded."""
@@ -106,7 +106,9 @@ class ReadTree:
             return False
         return True
 
-    def read_batch(self, looked_at_again: bool, batch: Batch, store: Store) -> list[Outcome]:
+    def read_batch(
+        self, looked_at_again: bool, batch: Batch, store: Store, *, have: Have | None = None
+    ) -> list[Outcome]:
         found: list[Outcome] = []
         with Folders(self._place) as folders:
             for fields in batch:

@@ -32,16 +32,17 @@ def is_leftover(path: str) -> bool:
     return _LEFTOVER.fullmatch(path) is not None
 
 
-class _Changes:
+class Changing:
     """See `keenharbor.host.protocol.Changes`."""
 
     def __init__(self, folders: Folders) -> None:
         self._folders = folders
         self._owns = os.geteuid() == 0
 
-    def stage(self, entry: Entry, read: Callable[[str], bytes]) -> str:
+    def stage(self, entry: Entry, read: Callable[[str], bytes], staged: str | None = None) -> str:
+        """As the protocol has it; ``staged`` is the name that it gets, where that was chosen elsewhere."""
         above, _, name = entry.path.rpartition("/")
-        staged = staged_name(name)
+        staged = staged or staged_name(name)
         path = f"{above}/{staged}" if above else staged
         parent = self._folders.of(above)
         try:
@@ -176,9 +177,9 @@ class FileTree(ReadTree):
     """A tree on this machine that can be changed (see `keenharbor.host.protocol.Files`)."""
 
     @contextlib.contextmanager
-    def changing(self) -> Iterator[_Changes]:
+    def changing(self) -> Iterator[Changing]:
         with Folders(self._place) as folders:
-            yield _Changes(folders)
+            yield Changing(folders)
 
     def write(self, path: str, content: bytes, mode: int | None = None, *, durable: bool = False) -> None:
         with Folders(self._place) as folders:

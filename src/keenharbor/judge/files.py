@@ -3,6 +3,7 @@ space, rights, the newest snapshot."""
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
@@ -17,7 +18,7 @@ from keenharbor.site.edits import LocalEdit, MergeConflict, installed_packages, 
 from keenharbor.site.feed import Feed, Package, is_version
 from keenharbor.site.strays import strays_in
 from keenharbor.site.survey import NewestSnapshot
-from keenharbor.site.view import LEASE_NAME, Component, SiteView
+from keenharbor.site.view import JOURNAL_NAME, LEASE_NAME, Component, SiteView
 from keenharbor.tree import Entry
 
 SNAPSHOT_IS_OLD = timedelta(days=1)
@@ -123,10 +124,12 @@ def standing_checks(site: SiteView, entries: Mapping[str, Entry]) -> list[Check]
 
 def _open_change(site: SiteView) -> list[Check]:
     """Whether a change of live is under way, or was interrupted."""
-    if not os.path.lexists(site.journal_file):
+    if not os.path.lexists(site.journal_file) and site.host.noted(JOURNAL_NAME) is None:
         return []
     try:
-        with held(site.work / LEASE_NAME, "the site"):
+        with held(site.work / LEASE_NAME, "the site"), contextlib.ExitStack() as stack:
+            if not site.host.is_here:
+                stack.enter_context(site.host.lease(LEASE_NAME, "the site"))
             reason, remedy = "an earlier change of the live site was interrupted", "keenharbor settle"
     except HeldError as running:
         reason, remedy = f"a change of the live site is under way: {running.what}", "wait until it has ended"
@@ -146,7 +149,7 @@ def syntax_checks(
         return [Check("syntax", Verdict.CAUTION, reason, "install it and name its launcher under [runtime.launchers]")]
     files = code_files(name, (p for p, e in entries.items() if e.kind == "file"))
     try:
-        faults = syntax_faults(name, program, site.place, files)
+        faults = syntax_faults(name, program, site.place, files, site.host.programs)
     except KeenHarborError as error:
         return [Check("syntax", Verdict.CAUTION, error.what, "see to it that the launcher works")]
     if not faults:

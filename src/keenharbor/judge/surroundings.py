@@ -9,7 +9,7 @@ from pathlib import Path
 
 from keenharbor.base.durable import disk_of
 from keenharbor.host import AnyPath, ReadPath
-from keenharbor.host.programs import ProgramError, ask_program
+from keenharbor.host.programs import ProgramError, Programs
 from keenharbor.site.checks import Check, Verdict
 from keenharbor.site.feed import Release
 from keenharbor.site.log import read_log
@@ -36,7 +36,7 @@ def runtime_checks(site: SiteView, release: Release, runtime: str, target: str) 
         return []
     name = site.model.runtime.name
     program = site.model.runtime.launchers.get(runtime)
-    told = _told(name, program)
+    told = _told(name, program, site.host.programs)
     if told is None:
         wanted = ", ".join([*modules, *(f"{k} {v}" for k, v in limits.items())])
         reason = f"{target} asks for {wanted}; {name} {runtime} cannot be asked for them"
@@ -91,11 +91,11 @@ def limits_of_the_web_server(site: SiteView) -> dict[str, tuple[str, str]]:
     return found
 
 
-def _told(name: str, program: str | None) -> tuple[set[str], dict[str, object]] | None:
-    if name not in _ASKS or program is None or not Path(program).exists():
+def _told(name: str, program: str | None, programs: Programs) -> tuple[set[str], dict[str, object]] | None:
+    if name not in _ASKS or program is None or not programs.exists(program):
         return None
     try:
-        modules, limits = json.loads(ask_program([program, *_ASKS[name]], seconds=_SECONDS))
+        modules, limits = json.loads(programs.ask([program, *_ASKS[name]], seconds=_SECONDS))
         return set(modules), dict(limits)
     except (ProgramError, ValueError):
         return None
@@ -115,6 +115,8 @@ def second_place_check(site: SiteView, snapshot: NewestSnapshot | None) -> list[
     counts, as long as it is there."""
     if snapshot is None:
         return []
+    if not site.host.is_here:
+        return [Check("second place", Verdict.CLEAR, "the site is on another machine than the store")]
     disk = disk_of(site.place)
     if disk_of(site.store_folder) != disk:
         return [Check("second place", Verdict.CLEAR, "site and store are on different disks")]

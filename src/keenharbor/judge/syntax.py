@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import PurePosixPath
 
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.host.programs import ProgramError, ask_program
+from keenharbor.host.programs import ProgramError, Programs, ProgramsHere
 
 # One process parses all files. PHP tells what it parses to a tokenizer that fails as the language would
 # (https://www.php.net/manual/en/function.token-get-all.php, TOKEN_PARSE); Python compiles without running
@@ -63,12 +63,14 @@ def code_files(runtime: str, paths: Iterable[str]) -> list[str]:
     return [p for p in paths if PurePosixPath(p).suffix.lower() in _PARSERS[runtime][0]]
 
 
-def syntax_faults(runtime: str, program: str, root: str, paths: Iterable[str]) -> list[SyntaxFault]:
-    """The files of ``paths`` (relative to ``root``) that ``program`` cannot parse. Raises `KeenHarborError` when it
-    cannot be asked."""
+def syntax_faults(
+    runtime: str, program: str, root: str, paths: Iterable[str], programs: Programs | None = None
+) -> list[SyntaxFault]:
+    """The files of ``paths`` (relative to ``root``) that ``program`` cannot parse; it is one of ``programs`` (this
+    machine's). Raises `KeenHarborError` when it cannot be asked."""
     asked = "".join(json.dumps(f"{root}/{p}") + "\n" for p in paths)
     try:
-        said = ask_program([program, *_PARSERS[runtime][1]], seconds=_SECONDS, told=asked.encode())
+        said = (programs or ProgramsHere()).ask([program, *_PARSERS[runtime][1]], seconds=_SECONDS, told=asked.encode())
     except ProgramError as error:
         raise KeenHarborError(f"the runtime's parser cannot be asked: {error.words[-200:]}", where=program) from None
     faults = []

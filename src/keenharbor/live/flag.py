@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import PurePosixPath
 
 from keenharbor.base.errors import KeenHarborError
-from keenharbor.host.programs import clean_environment
 from keenharbor.host.writing import is_leftover
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
@@ -64,7 +63,10 @@ def reload_host(site: SiteView) -> None:
     if command is None:
         return
     ran = site.host.programs.run(
-        command, folder=str(site.site_file.parent), time_limit=RELOAD_SECONDS, environment=clean_environment()
+        command,
+        folder=str(site.site_file.parent) if site.host.is_here else site.place,
+        time_limit=RELOAD_SECONDS,
+        environment=site.host.programs.variables(),
     )
     if ran.code != 0:
         raise KeenHarborError(

@@ -99,10 +99,12 @@ def enter_phase(site: SiteView, journal: Journal, phase: Phase, safety: str | No
 
 def _write(site: SiteView, journal: Journal) -> None:
     write_summed(site.journal_file, journal.model_dump(mode="json"))
+    site.host.note(JOURNAL_NAME, site.journal_file.read_bytes())
 
 
 def close_journal(site: SiteView) -> None:
     """The change is settled. Its journal is put away by one rename; where there is none, nothing is done."""
+    site.host.note(JOURNAL_NAME, None)
     with contextlib.suppress(FileNotFoundError):
         site.journal_file.replace(site.work / LAST_NAME)
         sync_folder(site.work)
@@ -143,10 +145,22 @@ def put_aside(site: SiteView) -> Path:
     return place
 
 
-def refuse_unsettled(site: SiteView) -> None:
-    """Raise `UnsettledError` when an earlier change was interrupted."""
+def journal_there(site: SiteView) -> Journal | None:
+    """The journal of an interrupted change that is kept with the site's machine, where that is another one. Raises
+    `DamagedError`."""
+    content = site.host.noted(JOURNAL_NAME)
+    if content is None:
+        return None
     try:
-        journal = open_journal(site.work)
+        return Journal.model_validate(read_summed(content))
+    except ValueError as error:
+        raise DamagedError(f"the journal over there cannot be read: {error}", where=site.host.told) from None
+
+
+def refuse_unsettled(site: SiteView) -> None:
+    """Raise `UnsettledError` when an earlier change was interrupted, of this computer or of another."""
+    try:
+        journal = open_journal(site.work) or journal_there(site)
     except DamagedError as damaged:
         raise UnsettledError(damaged.what, where=damaged.where, advice="keenharbor settle") from None
     if journal is not None:
@@ -160,15 +174,13 @@ def steps_lock(site: SiteView) -> Iterator[int]:
     So `steps_have_ended` can tell when the last program of a killed run is through. The file is made anew each time: a
     server that an earlier step left running holds the earlier one and stands in nobody's way.
     """
-    path = site.work / STEPS_LOCK
-    path.unlink(missing_ok=True)
-    with held(path, "the steps of a change") as descriptor:
+    with site.host.lease(STEPS_LOCK, "the steps of a change", anew=True) as descriptor:
         yield descriptor
 
 
 def steps_have_ended(site: SiteView, wait_seconds: float) -> None:
     """Wait for the programs of an interrupted run. Raises `KeenHarborError` when they still run after that time."""
-    with held(site.work / STEPS_LOCK, "a program that the interrupted run had started", wait_seconds):
+    with site.host.lease(STEPS_LOCK, "a program that the interrupted run had started", wait_seconds):
         pass
 
 
@@ -178,9 +190,19 @@ def exclusive(site: SiteView, wait_seconds: float = 0, doing: str = "a change") 
 
     Raises `UnsettledError` when an earlier change was interrupted, `HeldError` when one is under way.
     """
-    lease = held(site.work / LEASE_NAME, f"the site '{site.name}'", wait_seconds, doing=f"{doing} of {site.name}")
-    with lease as descriptor:
+    with the_lease(site, wait_seconds, doing) as descriptor:
         refuse_unsettled(site)
+        yield descriptor
+
+
+@contextlib.contextmanager
+def the_lease(site: SiteView, wait_seconds: float, doing: str) -> Iterator[int]:
+    """What `exclusive` holds: here, and on the site's machine where that is another."""
+    what, told = f"the site '{site.name}'", f"{doing} of {site.name}"
+    with contextlib.ExitStack() as stack:
+        descriptor = stack.enter_context(held(site.work / LEASE_NAME, what, wait_seconds, doing=told))
+        if not site.host.is_here:
+            stack.enter_context(site.host.lease(LEASE_NAME, what, wait_seconds, doing=told))
         yield descriptor
 
 

@@ -96,7 +96,7 @@ def empty_caches(site: Writable) -> None:
 @contextlib.contextmanager
 def prepared_database(site: SiteView, state: DatabaseState) -> Iterator[Path | None]:
     """What makes it quick, behind the flag, to let live's database hold ``state``; for the time of the block."""
-    if site.database.file is None:
+    if site.database.file is None or not site.host.is_here:
         yield None
         return
     with site.reading_database() as now:

@@ -11,7 +11,6 @@ from keenharbor.base.errors import DamagedError, KeenHarborError, UnsettledError
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
 from keenharbor.clone.orphans import remove_orphans
-from keenharbor.host.lease import held
 from keenharbor.live.arrivals import FOLDER as ARRIVALS
 from keenharbor.live.flag import flag_text, maintenance_off, reload_host
 from keenharbor.live.guard import reserve_files
@@ -19,10 +18,12 @@ from keenharbor.live.journal import (
     Journal,
     close_journal,
     is_token,
+    journal_there,
     last_change,
     open_journal,
     put_aside,
     steps_have_ended,
+    the_lease,
 )
 from keenharbor.live.putting import put_back
 from keenharbor.live.restore import Chosen, put_back_chosen
@@ -30,7 +31,7 @@ from keenharbor.live.rollback import Wishes, go_back, ways_to
 from keenharbor.live.undone import STATES_OF_A_STEP
 from keenharbor.site.load import live_database_place
 from keenharbor.site.log import append_log
-from keenharbor.site.view import LEASE_NAME, SiteView
+from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, list_snapshots
 from keenharbor.snapshot.manifest import read_snapshot
@@ -79,8 +80,7 @@ class _Settling:
 def settle(site: SiteView, progress: Progress) -> Settled | None:
     """Bring live to the state before or after the interrupted change, let visitors in, and remove what killed runs have
     left; None when there is nothing to settle. Raises `UnsettledError` when it could not be brought to its end."""
-    lease = held(site.work / LEASE_NAME, f"the site '{site.name}'", WAIT_SECONDS, doing=f"settling of {site.name}")
-    with lease:
+    with the_lease(site, WAIT_SECONDS, "settling"):
         work = _Settling(site, Writable.of(site, site.place, live_database_place(site)), progress)
         with _said_as_unsettled(site):
             journal = _settle_live(work)
@@ -112,7 +112,7 @@ def _settle_live(work: _Settling) -> Settled | None:
     """By the journal, or without it where it cannot be read."""
     site = work.site
     try:
-        journal = open_journal(site.work)
+        journal = open_journal(site.work) or journal_there(site)
     except DamagedError as damaged:
         return _without_journal(work, damaged)
     if journal is None:

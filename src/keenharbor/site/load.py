@@ -7,14 +7,18 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from keenharbor.base.errors import UsageError
+from keenharbor.base.pace import read_rate
+from keenharbor.base.references import referred
 from keenharbor.database import DatabasePlace
 from keenharbor.database.kinds import NO_ENGINE, engine_of, kind_of
-from keenharbor.host import Here, ReadPath
+from keenharbor.host import Here, Host, ReadPath
+from keenharbor.host.addresses import Address
 from keenharbor.site.connections import place_of_text, server_place, split_host
 from keenharbor.site.model import DatabaseSettingsPart, SiteFile
+from keenharbor.site.routines import LinePart
 from keenharbor.site.settings import SettingsForm, form_of, read_settings
 from keenharbor.site.toml import find_line, read_toml, validated
-from keenharbor.site.view import SiteView
+from keenharbor.site.view import SiteView, reached
 from keenharbor.site.whereabouts import Whereabouts, merged, read_said
 
 
@@ -47,27 +51,74 @@ def open_site(file: Path) -> SiteView:
     file = file.resolve()
     model = load_site_file(file)
     at = Whereabouts.of(file, model.site.name, model.site.root, model.site.work, model.store.path)
-    if not at.root.is_dir():
+    host, root = host_of(at, model)
+    top = ReadPath(host.reading(root, leads_out=True))
+    if not top.is_dir():
         raise UsageError(
-            "the site's folder is not there", where=at.root, advice=f"correct 'root' under [site] in {file.name}"
-        )
-    host = Here(at.work)
-    top = ReadPath(host.reading(str(at.root), leads_out=True))
-    return SiteView(model, file, str(at.root), database_place(model, file.parent, top), at.work, at.store_folder, host)
+            "the site's folder is not there", where=at.far or at.root,
+            advice=f"correct 'root' under [site] in {file.name}",
+        )  # fmt: skip
+    return SiteView(model, file, root, database_place(model, _base_of(file, host, root), top, file.parent), at.work,
+                    at.store_folder, host)  # fmt: skip
+
+
+def host_of(at: Whereabouts, model: SiteFile) -> tuple[Host, str]:
+    """The machine under a site, and the site's folder there."""
+    if not at.far:
+        return Here(at.work), str(at.root)
+    return far_host(at.far, model.line, at.site_file.parent, at.work)
+
+
+def far_host(root: str, line: LinePart, base: Path, work: Path) -> tuple[Host, str]:
+    """The machine that an address names, and the folder there. Raises `UsageError`, `LineError` where it cannot be
+    reached though it has to be asked."""
+    from keenharbor.host.far.there import There, settings_for  # late: most sites are here
+
+    try:
+        password = referred(line.password, base) if line.password is not None else None
+    except LookupError as error:
+        raise UsageError(f"[line] password: {error}", where=base) from None
+    settings = settings_for(
+        Address.read(root), password=password, key_file=_beside(base, line.key_file),
+        known_hosts=_beside(base, line.known_hosts), python=line.python,
+        rate=read_rate(line.limit) if line.limit else 0.0, files_only=line.files_only,
+    )  # fmt: skip
+    there = There.of(settings, work, Address.read(root).folder)
+    return there, there.top
+
+
+def _beside(base: Path, name: str | None) -> Path | None:
+    return base / Path(name).expanduser() if name is not None else None
+
+
+def _base_of(file: Path, host: Host, root: str) -> Path:
+    """From where paths count that belong to the site's machine: the site file's folder, or the site's own there."""
+    return file.absolute().parent if host.is_here else Path(root)
+
+
+def database_if_said(at: Whereabouts) -> DatabasePlace:
+    """Where the database is, whether or not the site's folder is there. Raises what keeps it from being said."""
+    model = load_site_file(at.site_file)
+    host, root = host_of(at, model)
+    top = ReadPath(host.reading(root, leads_out=True))
+    place = database_place(model, _base_of(at.site_file, host, root), top, at.site_file.parent)
+    return reached(host, place)
 
 
 def live_database_place(site: SiteView) -> DatabasePlace:
     """Where the database of the live ``site`` is: for who changes live alone."""
-    return database_place(site.model, site.site_file.absolute().parent, site.named(""))
+    return database_place(site.model, _base_of(site.site_file, site.host, site.place), site.named(""),
+                          site.site_file.absolute().parent)  # fmt: skip
 
 
-def database_place(model: SiteFile, base: Path, root: ReadPath) -> DatabasePlace:
-    """Where the site's database is, by the site file or by the site's own settings."""
+def database_place(model: SiteFile, base: Path, root: ReadPath, home: Path | None = None) -> DatabasePlace:
+    """Where the site's database is, by the site file or by the site's own settings. ``base`` is the folder from which
+    its path counts, ``home`` that of the site file, where it is another."""
     said = model.database
     if said.path is not None:
         return DatabasePlace(said.engine, base / said.path)
     if said.url is not None:
-        return DatabasePlace.from_url(said.url, read_password(base, said.password_file))
+        return DatabasePlace.from_url(said.url, read_password(home or base, said.password_file))
     if said.engine == NO_ENGINE:
         return DatabasePlace(NO_ENGINE)
     file, form = database_settings_file(model, root)

@@ -14,7 +14,7 @@ from pydantic import Field, field_validator, model_validator
 
 from keenharbor.database.kinds import SQLITE
 from keenharbor.site.part import Part, Text
-from keenharbor.site.routines import PlacePart, RoutinePart, TellPart
+from keenharbor.site.routines import LinePart, PlacePart, RoutinePart, TellPart
 from keenharbor.site.settings import SettingsForm
 from keenharbor.site.whereabouts import USUAL_STORE, USUAL_WORK
 
@@ -26,9 +26,9 @@ def split_address(address: str) -> tuple[str, str]:
 
 
 class SitePart(Part):
-    """Where the site is. ``root`` is its folder of files; ``work`` holds what the tool keeps beside its store. An
-    ``address`` with a path is that of a site that shares its host with others: only what lies under the path is looked
-    at."""
+    """Where the site is. ``root`` is its folder of files, on another machine ``ssh://USER@HOST:PORT/FOLDER``; ``work``
+    holds what the tool keeps beside its store. An ``address`` with a path is that of a site that shares its host with
+    others: only what lies under the path is looked at."""
 
     name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=60)]
     title: str = ""
@@ -238,12 +238,14 @@ class ClonePart(Part):
     clones.
 
     A clone's programs see the system's programs and libraries, the runtimes that the site file names, and the clone;
-    what else they ``need`` to read is named here (relative to the site file). All of them together may be so many
+    what else they ``need`` to read is named here (relative to the site file), and under ``launchers`` the runtimes of
+    this machine by version, where live is on another and they are not found. All of them together may be so many
     ``processes``, take so much ``memory_mib`` and add so much ``disk_mib`` (0: three quarters of the machine's memory;
     twice what the snapshot holds and 2 GiB)."""
 
     switch_off: list[Text] = []
     needs: list[Text] = []
+    launchers: dict[str, str] = {}
     processes: int = Field(default=512, ge=8)
     memory_mib: int = Field(default=0, ge=0)
     disk_mib: int = Field(default=0, ge=0)
@@ -442,6 +444,7 @@ class SiteFile(Part):
     format: Literal[1]
     extends: str | None = None
     site: SitePart
+    line: LinePart = LinePart()
     store: StorePart = StorePart()
     platform: PlatformPart
     core: CorePart

@@ -54,6 +54,18 @@ class PlacePart(Part):
     keep: KeepPart = KeepPart()
 
 
+class LinePart(Part):
+    """How the machine is reached whose folder ``root`` names with ``ssh://``; what is not said is as the user's
+    configuration of SSH has it. ``password`` says where the secret is: ``env:NAME`` or ``file:PATH``."""
+
+    key_file: Text | None = Field(default=None, description="a key of SSH, where it is none of the user's usual ones")
+    known_hosts: Text | None = Field(default=None, description="a file of known hosts, instead of the user's")
+    password: Annotated[str, Field(pattern=r"^(env|file):.+$")] | None = None
+    python: Text = Field(default="python3", description="the interpreter there, from 3.9 on, that a helper is sent to")
+    limit: Annotated[str | None, AfterValidator(_rate)] = Field(default=None, description='as "2 MiB/s", "10 Mbit/s"')
+    files_only: bool = Field(default=False, description="run nothing there: files alone, by SFTP")
+
+
 def _time(said: str | None) -> str | None:
     if said is not None and said != "never":
         Schedule.read(said)

@@ -20,7 +20,7 @@ from keenharbor.database import DatabasePlace, DatabaseState, ReadDatabase, Tabl
 from keenharbor.database.rows import StoredState, as_known, blocks_of
 from keenharbor.host import AreaRules, Endpoint, Entry, Here, Host, ReadFiles, ReadPath, Scan, WalkRules
 from keenharbor.host.areas import fits
-from keenharbor.host.programs import Ran, clean_environment
+from keenharbor.host.programs import Ran
 from keenharbor.site.components import (
     FoundComponent,
     components_in,
@@ -94,7 +94,7 @@ class Fingerprint:
 def reached(host: Host, place: DatabasePlace) -> DatabasePlace:
     """How a database of a site on ``host`` is connected from here; a file is opened where it lies."""
     if not place.on_server:
-        return place
+        return replace(place, through=host.sqlite_files) if place.path is not None else place
     there = host.reach(Endpoint(place.host, place.asked_port, place.socket))
     port = there.port if place.port or there.port != place.asked_port else 0
     return replace(place, host=there.host, port=port, socket=there.socket)
@@ -339,7 +339,8 @@ class SiteView:
         """Run a command of the site file that only reads, with the runtime that the site selects."""
         places = {"runtime": self.launcher(), "root": self.place}
         filled = [re.sub(r"\{(runtime|root)\}", lambda m: places[m[1]], word) for word in command]
-        return self.host.programs.run(filled, folder=self.place, time_limit=seconds, environment=clean_environment())
+        return self.host.programs.run(filled, folder=self.place, time_limit=seconds,
+                                      environment=self.host.programs.variables())  # fmt: skip
 
     def components(self) -> list[Component]:
         """Extensions, then themes, by name."""

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from keenharbor.base.errors import UsageError
+from keenharbor.host.addresses import Address, is_far
 from keenharbor.site.toml import read_toml
 
 SITE_FILE_NAME = "keenharbor.toml"
@@ -15,18 +16,23 @@ USUAL_STORE = "harbor/store"
 
 @dataclass(frozen=True)
 class Whereabouts:
-    """A site's name, its folder on its host, the folder of what the tool keeps beside the store, and the store's."""
+    """A site's name, its folder, the folder of what the tool keeps beside the store, and the store's. Of a site on
+    another machine ``far`` says where its folder is, and ``root`` is its path there."""
 
     name: str
     site_file: Path
     root: Path
     work: Path
     store_folder: Path
+    far: str = ""
 
     @classmethod
     def of(cls, site_file: Path, name: str, root: str, work: str, store: str) -> Whereabouts:
         """By what the site file says. Raises `UsageError` where the site's folder holds one of the others."""
         base = site_file.parent
+        if is_far(root):
+            folder = Path(Address.read(root).folder)
+            return cls(name, site_file, folder, (base / work).resolve(), (base / store).resolve(), root)
         found = cls(name, site_file, (base / root).resolve(), (base / work).resolve(), (base / store).resolve())
         for folder, key in ((found.work, "[site] work"), (found.store_folder, "[store] path")):
             if folder == found.root or found.root in folder.parents:

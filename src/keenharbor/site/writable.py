@@ -10,7 +10,7 @@ from pathlib import Path
 from keenharbor.database import DatabasePlace, DatabaseState, DatabaseWriter, open_database
 from keenharbor.database.prepared import holding
 from keenharbor.host import Files, Host, ReadPath
-from keenharbor.host.programs import Ran, clean_environment
+from keenharbor.host.programs import Ran
 from keenharbor.site.model import RuntimePart, SiteFile
 from keenharbor.site.settings import SettingsForm, with_values
 from keenharbor.site.view import SiteView, reached
@@ -29,10 +29,14 @@ class Writable(SiteView):
         self.database_place = database
 
     @classmethod
-    def of(cls, view: SiteView, root: str, database: DatabasePlace, runtime: RuntimePart | None = None) -> Writable:
-        """The site of ``view`` as it stands at ``root``, with another ``runtime`` where it has one of its own."""
+    def of(
+        cls, view: SiteView, root: str, database: DatabasePlace, runtime: RuntimePart | None = None,
+        host: Host | None = None,
+    ) -> Writable:  # fmt: skip
+        """The site of ``view`` as it stands at ``root``, with another ``runtime``, on another ``host``, where it has
+        one of its own."""
         model = view.model if runtime is None else view.model.model_copy(update={"runtime": runtime})
-        return cls(model, view.site_file, root, database, view.work, view.store_folder, view.host)
+        return cls(model, view.site_file, root, database, view.work, view.store_folder, host or view.host)
 
     def named(self, path: str) -> ReadPath:
         """What is to be written is never looked for through links that lead out of the tree."""
@@ -69,7 +73,7 @@ class Writable(SiteView):
         filled = fill_places(command, {"runtime": self.launcher(), "root": self.place, **places})
         return self.host.programs.run(
             [*prefix, *filled], folder=self.place, time_limit=time_limit,
-            environment=clean_environment() if variables is None else variables, keep_open=keep_open,
+            environment=self.host.programs.variables() if variables is None else variables, keep_open=keep_open,
         )  # fmt: skip
 
 

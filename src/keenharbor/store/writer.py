@@ -47,6 +47,10 @@ _WORTH_ASKING = 1024 * 1024
 """Bytes behind which a process looks whether its parent is still there (also behind each batch)."""
 
 
+_MOST_IN_MEMORY = 8 * 1024 * 1024
+"""What one thread may hold until it is written."""
+
+
 class ObjectWriter:
     """Adds objects to a store; what the store has already is not written again.
 
@@ -190,6 +194,15 @@ class ObjectWriter:
             self._rest()
             if self._may_fork():
                 self._hand_out(batches, work, done)
+                return
+            if not self._forks:  # threads then, which wait for what is elsewhere; what is large comes by itself
+                for batch in batches:
+                    if size_of(batch) > _MOST_IN_MEMORY:
+                        self.finish()
+                        done(self._do(partial(work, batch)))
+                    else:
+                        self.run(partial(work, batch), done)
+                self._rest()
                 return
         self.finish()
         for batch in batches:

@@ -110,7 +110,7 @@ def read_content(
         is_complete = True
 
     with no_cycle_search():
-        sink.work_on(_batches(unread()), _size_of, partial(files.read_batch, looked_at_again), taken)
+        sink.work_on(_batches(unread()), _size_of, partial(files.read_batch, looked_at_again, have=have), taken)
     advance(total, total)
     return count
 

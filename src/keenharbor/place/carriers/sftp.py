@@ -5,15 +5,12 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import logging
 import os
-import re
-import threading
 from collections.abc import Awaitable, Callable
-from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 from urllib.parse import urlsplit
 
+from keenharbor.host.far.connecting import Door, LoopThread, connected, line_error
 from keenharbor.place.carriers import MOST_NAMES, CarrierError, Names, NotThereError, Pace, Whither, is_plain, no_pace
 
 if TYPE_CHECKING:
@@ -23,20 +20,7 @@ T = TypeVar("T")
 _LARGEST_WRITE = 255 * 1024
 _USUAL_WRITE = 32 * 1024
 _AT_ONCE = 16
-_SECONDS = 30
 _FULL = "free some space there, or let old ones go: keenharbor place thin"
-
-
-_QUICK_CIPHERS = "^aes128-gcm@openssh.com,aes256-gcm@openssh.com"
-"""Before the others: with what processors do themselves a megabyte costs a third."""
-
-
-def names_ciphers(config: Path) -> bool:
-    """Whether the user's configuration of SSH says which ciphers are to be used."""
-    try:
-        return bool(re.search(r"(?im)^\s*(ciphers\b|include\b)", config.read_text(errors="replace")))
-    except OSError:
-        return False
 
 
 class SftpCarrier:
@@ -48,18 +32,18 @@ class SftpCarrier:
 
     def __init__(self, whither: Whither, *, makes: bool) -> None:
         parts = urlsplit(whither.url)
-        self._whither, self._host, self._port = whither, parts.hostname or "", parts.port
-        self._user = whither.user or parts.username
+        self._whither = whither
         self._root = whither.path.removeprefix("/~/") or "."
         self._made: set[str] = set()
         self._begun: set[str] = set()
         self._connection: SSHClientConnection | None = None
         self._client: SFTPClient | None = None
-        self._loop = asyncio.new_event_loop()
-        self._thread = threading.Thread(target=self._loop.run_forever, name="sftp", daemon=True)
-        self._thread.start()
+        self._door = Door(
+            parts.hostname or "", parts.port, whither.user or parts.username, whither.password, whither.key_file,
+            whither.known_hosts,
+        )  # fmt: skip
+        self._thread = LoopThread("sftp")
         self._opening = asyncio.Lock()
-        logging.getLogger("asyncio").setLevel(logging.ERROR)  # a line that breaks is told of by what waits for it
         try:
             self._do(lambda client: self._begin(client, makes))
         except BaseException:
@@ -73,20 +57,9 @@ class SftpCarrier:
             raise CarrierError("the folder of the place is not there", passing=False, where=self._whither.told)
 
     async def _opened(self) -> SFTPClient:
-        import asyncssh
-
         async with self._opening:
             if self._client is None:
-                there = self._whither
-                config = Path("~/.ssh/config").expanduser()
-                quick = () if names_ciphers(config) else _QUICK_CIPHERS
-                self._connection = await asyncssh.connect(  # what is () is as the user's configuration says
-                    self._host, port=self._port or (), username=self._user or (), password=there.password,
-                    client_keys=[str(there.key_file)] if there.key_file is not None else (),
-                    known_hosts=str(there.known_hosts) if there.known_hosts is not None else (),
-                    config=[str(config)] if config.is_file() else None, connect_timeout=_SECONDS,
-                    encryption_algs=quick, login_timeout=_SECONDS, keepalive_interval=15, keepalive_count_max=4,
-                )  # fmt: skip
+                self._connection = await connected(self._door)
                 self._client = await self._connection.start_sftp_client()
             return self._client
 
@@ -103,28 +76,20 @@ class SftpCarrier:
         import asyncssh
 
         try:
-            return asyncio.run_coroutine_threadsafe(run(), self._loop).result()
+            return self._thread.do(run())
         except asyncssh.SFTPNoSuchFile as error:
             raise NotThereError(error.reason) from None
         except (asyncssh.SFTPPermissionDenied, asyncssh.SFTPNoSpaceOnFilesystem, asyncssh.SFTPQuotaExceeded) as error:
             advice = None if isinstance(error, asyncssh.SFTPPermissionDenied) else _FULL
             raise CarrierError(f"the place refuses: {error.reason}", passing=False, advice=advice) from None
-        except asyncssh.HostKeyNotVerifiable as error:
-            raise CarrierError(
-                f"the key of {self._host} is not known, or is another than before: {error.reason}", passing=False,
-                advice=f"make sure that it is the right one ('ssh {self._host}' shows it and notes it), or name a file "
-                "by 'known_hosts' of the place",
-            ) from None  # fmt: skip
-        except asyncssh.PermissionDenied:
-            raise CarrierError(
-                f"{self._host} does not let '{self._user or 'you'}' in", passing=False, where=self._whither.told,
-                advice="'key_file' of the place names a key of SSH, 'password' a secret by env:NAME or file:PATH",
-            ) from None  # fmt: skip
+        except (asyncssh.HostKeyNotVerifiable, asyncssh.PermissionDenied) as error:
+            told = line_error(error, self._door, "the place")
+            raise CarrierError(told.what, passing=False, where=self._whither.told, advice=told.advice) from None
         except asyncssh.SFTPFailure as error:
             raise CarrierError(f"the place: {error.reason}") from None
         except (OSError, asyncssh.Error, asyncio.CancelledError, ValueError) as error:
             self._broken(used)
-            raise CarrierError(f"the line to {self._host}: {str(error) or type(error).__name__}") from None
+            raise CarrierError(f"the line to {self._door.host}: {str(error) or type(error).__name__}") from None
 
     def _broken(self, used: SFTPClient | None) -> None:
         """Give up a connection; another that was made meanwhile stays."""
@@ -132,7 +97,7 @@ class SftpCarrier:
             return
         connection, self._connection, self._client = self._connection, None, None
         if connection is not None:
-            self._loop.call_soon_threadsafe(connection.abort)
+            self._thread.soon(connection.abort)
 
     def _path(self, name: str) -> str:
         return f"{self._root.rstrip('/')}/{name}"
@@ -228,8 +193,5 @@ class SftpCarrier:
                     await asyncio.wait_for(connection.wait_closed(), 5)
 
         with contextlib.suppress(Exception):
-            asyncio.run_coroutine_threadsafe(end(), self._loop).result(10)
-        self._loop.call_soon_threadsafe(self._loop.stop)
-        self._thread.join(10)
-        if not self._thread.is_alive():
-            self._loop.close()
+            self._thread.do(end(), 10)
+        self._thread.end()

@@ -1,0 +1,89 @@
+"""Contents that have come over a line before: by their digest, which the far side can tell, the id that they have here.
+
+What is known by its digest is not sent again, whatever name it has now and whatever its times say."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections import defaultdict
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+DIGEST_LENGTH = 32
+_MOST_OF_A_SIZE = 16
+_LARGE = 1024 * 1024
+_MOST_OF_A_LARGE_SIZE = 4096
+"""Pieces of large files have one size; a digest is nothing beside what it may save."""
+
+
+class KnownContents:
+    """A small database beside the site's other things. It may be lost: then contents are sent once more."""
+
+    def __init__(self, file: Path) -> None:
+        self._file = file
+        self._guard = threading.Lock()
+        self._by_size: dict[int, list[bytes]] | None = None
+        self._ids: dict[bytes, str] = {}
+        self._new: list[tuple[bytes, int, str]] = []
+
+    def _read(self) -> dict[int, list[bytes]]:
+        if self._by_size is None:
+            by_size: dict[int, list[bytes]] = defaultdict(list)
+            if self._file.exists():
+                try:
+                    with sqlite3.connect(self._file, timeout=5) as known:
+                        for digest, size, identity in known.execute("SELECT digest, size, id FROM contents"):
+                            by_size[size].append(digest)
+                            self._ids[digest] = identity
+                    known.close()
+                except sqlite3.Error:
+                    by_size.clear()
+                    self._file.unlink(missing_ok=True)
+            self._by_size = by_size
+        return self._by_size
+
+    def of_sizes(self, sizes: Iterable[int], have: Callable[[str], bool] | None) -> dict[bytes, str]:
+        """Digests with ids of contents that may be such of these sizes, and that the caller may ``have``."""
+        with self._guard:
+            by_size = self._read()
+            found: dict[bytes, str] = {}
+            for size in set(sizes):
+                most = _MOST_OF_A_LARGE_SIZE if size >= _LARGE else _MOST_OF_A_SIZE
+                for digest in by_size.get(size, ())[-most:]:
+                    identity = self._ids[digest]
+                    if have is None or have(identity):
+                        found[digest] = identity
+            return found
+
+    def note(self, digest: bytes, size: int, identity: str) -> None:
+        """Remember a content that came."""
+        with self._guard:
+            by_size = self._read()
+            if self._ids.get(digest) != identity:
+                if digest not in self._ids:
+                    by_size[size].append(digest)
+                self._ids[digest] = identity
+                self._new.append((digest, size, identity))
+                if len(self._new) >= 5000:
+                    self._write()
+
+    def keep(self) -> None:
+        """Write down what was noted."""
+        with self._guard:
+            self._write()
+
+    def _write(self) -> None:
+        if not self._new or not self._file.parent.is_dir():
+            return
+        try:
+            with sqlite3.connect(self._file, timeout=5) as known:
+                known.execute(
+                    "CREATE TABLE IF NOT EXISTS contents (digest BLOB PRIMARY KEY, size INTEGER NOT NULL, "
+                    "id TEXT NOT NULL) WITHOUT ROWID"
+                )
+                known.executemany("INSERT OR REPLACE INTO contents VALUES (?, ?, ?)", self._new)
+            known.close()
+        except sqlite3.Error:
+            return  # it only saves time
+        self._new.clear()

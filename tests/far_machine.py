@@ -1,0 +1,175 @@
+"""A far machine for the tests: a private OpenSSH server on loopback, with another user where that can be, and the example
+site in a folder of that user's."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import pwd
+import shutil
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from conftest import FEW_PAGES, Ran, harbor
+from keenharbor.clone.server import free_port
+from keenharbor.demo.scene import Scene, set_scene
+from keenharbor.host.ports import port_is_taken
+from place_servers import SSHD, need_program, started
+
+SHELLS = ("/bin/bash", "/bin/sh", "/usr/bin/bash")
+PYTHON = shutil.which("python3", path="/usr/bin:/bin") or sys.executable
+"""The one that any user may run."""
+
+
+def far_user() -> str:
+    """Somebody else than who runs the tests, who has a shell and can run Python; oneself where there is nobody."""
+    own = pwd.getpwuid(os.getuid()).pw_name
+    if os.getuid() != 0:
+        return own
+    for entry in pwd.getpwall():
+        if entry.pw_uid and entry.pw_shell in SHELLS and os.path.isdir(entry.pw_dir):
+            ran = subprocess.run(
+                [PYTHON, "-c", "import os; assert os.access(os.path.expanduser('~'), os.W_OK)"],
+                user=entry.pw_name, group=entry.pw_gid, extra_groups=[], cwd="/", check=False, capture_output=True,
+                env={"HOME": entry.pw_dir, "PATH": os.environ["PATH"]},
+            )  # fmt: skip
+            if ran.returncode == 0:
+                return entry.pw_name
+    return own
+
+
+@dataclass
+class FarMachine:
+    """An SSH server: where it listens, for whom, and by which key."""
+
+    folder: Path
+    port: int
+    user: str
+    process: subprocess.Popen[bytes] | None = None
+
+    def url(self, folder: Path | str, port: int | None = None) -> str:
+        return f"ssh://{self.user}@127.0.0.1:{port or self.port}{folder}"
+
+    @property
+    def line(self) -> str:
+        """The table of a site file that says how it is reached."""
+        return f'\n[line]\nkey_file = "{self.folder}/own"\nknown_hosts = "{self.folder}/known"\n'
+
+    @property
+    def home(self) -> Path:
+        return Path(pwd.getpwnam(self.user).pw_dir)
+
+    def state_left(self) -> list[str]:
+        """What the tool has left in the user's folder."""
+        state = self.home / ".keenharbor"
+        return sorted(str(p.relative_to(state)) for p in state.rglob("*")) if state.exists() else []
+
+    def helpers(self) -> list[int]:
+        """The helpers that run now, by the argument list of their Python."""
+        found = []
+        for place in Path("/proc").glob("[0-9]*"):
+            with contextlib.suppress(OSError):
+                words = (place / "cmdline").read_bytes()
+                if b"zlib.decompress(r.read(int(r.readline()" in words and b"python" in words.split(b"\0")[0]:
+                    found.append(int(place.name))
+        return found
+
+
+@contextlib.contextmanager
+def far_machine(folder: Path, *more: str) -> Iterator[FarMachine]:
+    """The server, with ``more`` lines of configuration."""
+    need_program("sshd", "ssh-keygen")
+    folder.mkdir(parents=True)
+    made = FarMachine(folder, free_port(), far_user())
+    for name in ("host", "own"):
+        subprocess.run(
+            ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)], check=True, capture_output=True
+        )
+    shutil.copy(folder / "own.pub", folder / "authorized")
+    (folder / "authorized").chmod(0o644)
+    for above in (folder, *folder.parents):  # the server reads it as that user
+        if above.owner() == pwd.getpwuid(os.getuid()).pw_name and above.stat().st_mode & 0o005 != 0o005:
+            above.chmod(above.stat().st_mode | 0o005)
+    lines = [
+        f"Port {made.port}", "ListenAddress 127.0.0.1", f"HostKey {folder}/host",
+        f"AuthorizedKeysFile {folder}/authorized", "StrictModes no",
+        # An account without a password counts as locked otherwise.
+        f"UsePAM {'yes' if made.user != pwd.getpwuid(os.getuid()).pw_name else 'no'}", "PasswordAuthentication no",
+        "PidFile none", "Subsystem sftp internal-sftp", "PermitRootLogin yes", "MaxSessions 50", "MaxStartups 100", *more,
+    ]  # fmt: skip
+    (folder / "sshd_config").write_text("\n".join(lines) + "\n")
+    if os.getuid() == 0:
+        Path("/run/sshd").mkdir(exist_ok=True)
+    kind, key = (folder / "host.pub").read_text().split()[:2]
+    (folder / "known").write_text(f"[127.0.0.1]:{made.port} {kind} {key}\n127.0.0.1 {kind} {key}\n")
+    with started([SSHD, "-D", "-e", "-f", str(folder / "sshd_config")], made.port, folder / "sshd.log"):
+        yield made
+
+
+@dataclass
+class FarSite:
+    """The example site on a far machine, and the folder here from which it is looked after."""
+
+    machine: FarMachine
+    scene: Scene
+    folder: Path
+
+    @property
+    def site_file(self) -> Path:
+        return self.folder / "keenharbor.toml"
+
+    def harbor(self, *words: str | Path, code: int | None = 0, **env: str) -> Ran:
+        return harbor(self.folder, *words, code=code, **env)
+
+    @contextlib.contextmanager
+    def served(self) -> Iterator[None]:
+        """Its web host, as that user."""
+        scene, who = self.scene, pwd.getpwnam(self.machine.user)
+        other = {"user": who.pw_name, "group": who.pw_gid, "extra_groups": []} if os.getuid() == 0 else {}
+        process = subprocess.Popen(
+            [PYTHON, "-I", "-S", "-B", str(scene.host_program), "serve", "--root", str(scene.root), "--runtimes",
+             str(scene.runtimes), "--port", str(scene.port), "--control", str(scene.control)],
+            stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"]}, **other,
+        )  # fmt: skip
+        try:
+            for _ in range(500):
+                if port_is_taken(scene.port):
+                    break
+                time.sleep(0.02)
+            yield
+        finally:
+            process.terminate()
+            process.wait(10)
+
+    def give_to_user(self) -> None:
+        """Let all of it be the far user's."""
+        who = pwd.getpwnam(self.machine.user)
+        if os.getuid() == 0:
+            for place in (self.scene.folder, *self.scene.folder.rglob("*")):
+                os.chown(place, who.pw_uid, who.pw_gid, follow_symlinks=False)
+
+
+def far_site(machine: FarMachine, folder: Path, engine: str = "sqlite", checks: str = FEW_PAGES) -> FarSite:
+    """Make the example site on the machine, and describe it from here."""
+    scene = set_scene(folder / "there", engine=engine)
+    made = FarSite(machine, scene, folder / "here")
+    made.folder.mkdir()
+    for name in ("feed", "tansy.toml"):
+        shutil.move(scene.folder / name, made.folder / name)
+    words: list[str] = []
+    for version in ("2", "3"):
+        words += ["--launcher", f"{version}={scene.runtimes}/loam-{version}/bin/loam"]
+    for launcher in scene.runtimes.glob("*/bin/*"):
+        launcher.write_text(launcher.read_text().replace(sys.executable, PYTHON))
+    reload = f"{PYTHON} {scene.host_program} reload --control {scene.control}"
+    harbor(made.folder, "init", scene.root, "--platform", "tansy.toml", "--name", "marrow-lane", "--feed",
+           "feed/feed.json", *words, "--reload", reload)  # fmt: skip
+    text = made.site_file.read_text()
+    root = next(line for line in text.splitlines() if line.startswith("root = "))
+    made.site_file.write_text(text.replace(root, f'root = "{machine.url(scene.root)}"') + machine.line + checks)
+    made.give_to_user()
+    return made
