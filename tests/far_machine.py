@@ -16,6 +16,7 @@ from pathlib import Path
 
 from conftest import FEW_PAGES, Ran, harbor
 from keenharbor.clone.server import free_port
+from keenharbor.database.private_server import PrivateServer
 from keenharbor.demo.scene import Scene, set_scene
 from keenharbor.host.ports import port_is_taken
 from place_servers import SSHD, need_program, started
@@ -31,7 +32,7 @@ def far_user() -> str:
     if os.getuid() != 0:
         return own
     for entry in pwd.getpwall():
-        if entry.pw_uid and entry.pw_shell in SHELLS and os.path.isdir(entry.pw_dir):
+        if entry.pw_uid and entry.pw_shell in SHELLS and Path(entry.pw_dir).is_dir():
             ran = subprocess.run(
                 [PYTHON, "-c", "import os; assert os.access(os.path.expanduser('~'), os.W_OK)"],
                 user=entry.pw_name, group=entry.pw_gid, extra_groups=[], cwd="/", check=False, capture_output=True,
@@ -172,4 +173,6 @@ def far_site(machine: FarMachine, folder: Path, engine: str = "sqlite", checks: 
     root = next(line for line in text.splitlines() if line.startswith("root = "))
     made.site_file.write_text(text.replace(root, f'root = "{machine.url(scene.root)}"') + machine.line + checks)
     made.give_to_user()
+    if scene.server_file.exists():  # the user of the site reaches its database's socket
+        Path(PrivateServer.read(scene.server_file).place.socket).parent.chmod(0o755)
     return made

@@ -17,6 +17,7 @@ Commands = dict[str, tuple[str, str]]
 COMMANDS: Commands = {
     "manual": ("keenharbor.cli.manual:manual", "Read the manual, topic by topic."),
     "init": ("keenharbor.cli.init:init", "Describe a site: write its site file."),
+    "reach": ("keenharbor.cli.reach:reach_command", "Show how the site's machine is reached, and what it offers."),
     "survey": ("keenharbor.cli.survey:survey", "Say what a site is made of, what is pending, what was edited."),
     "ready": ("keenharbor.cli.ready:ready", "Judge whether a site can go to a target."),
     "snapshot": ("keenharbor.cli.snapshotgroup:snapshot", "Save files and database; list, verify, restore."),

@@ -477,6 +477,7 @@ class Helper:
             stack.close()
             with contextlib.suppress(OSError):  # others may hold something there
                 os.rmdir(place)
+                os.rmdir(os.path.dirname(place))
 
     # -- databases in files ------------------------------------------------------------------------------------
 

@@ -51,6 +51,7 @@ class Line:
         self._packing: SSHClientConnection | None = None
         self._asking: Asking | None = None
         self._sftp: SFTPClient | None = None
+        self._sftp_opening: asyncio.Lock | None = None
         self._own = threading.local()
         self._passages: dict[Endpoint, Endpoint] = {}
         self._listeners: list[SSHListener] = []
@@ -150,21 +151,16 @@ class Line:
     def _told(self, error: BaseException) -> LineError:
         return line_error(error, self.door, TABLE)
 
-    def sftp(self) -> SFTPClient:
-        """File transfer over the line. Raises `LineError`."""
-        import asyncssh
-
-        async def begin() -> SFTPClient:
-            connection = await self._connected()
-            return await connection.start_sftp_client()
-
-        with self._opening:
-            if self._sftp is None or self._connection is None or self._connection.is_closed():
-                try:
-                    self._sftp = self._thread.do(begin())
-                except (TimeoutError, OSError, asyncssh.Error, ValueError) as error:
-                    raise self._told(error) from None
-            return self._sftp
+    async def transfer(self) -> SFTPClient:
+        """File transfer over the line; to be called in its thread."""
+        if self._sftp is None or self._connection is None or self._connection.is_closed():
+            if self._sftp_opening is None:
+                self._sftp_opening = asyncio.Lock()
+            async with self._sftp_opening:
+                if self._sftp is None or self._connection is None or self._connection.is_closed():
+                    connection = await self._connected()
+                    self._sftp = await connection.start_sftp_client()
+        return self._sftp
 
     def do(self, work: Any) -> Any:
         """Carry out a coroutine in the line's thread. Raises `LineError` where the line breaks."""
@@ -172,11 +168,14 @@ class Line:
 
         try:
             return self._thread.do(work)
-        except asyncssh.SFTPError:
-            raise
-        except (asyncssh.Error, ConnectionError) as error:
+        except (asyncssh.SFTPConnectionLost, asyncssh.SFTPNoConnection, asyncssh.ConnectionLost) as error:
             self._sftp = None
             raise LineLostError(f"the line to {self.door.told} broke: {error}") from None
+        except asyncssh.SFTPError:
+            raise
+        except (TimeoutError, OSError, asyncssh.Error, ValueError) as error:
+            self._sftp = None
+            raise self._told(error) from None
 
     def reach(self, there: Endpoint) -> Endpoint:
         """A socket in a folder of this user's that leads to a server over there; what goes through is packed. Raises
@@ -215,8 +214,10 @@ class Line:
             return self._thread.do(open_it())
         except asyncssh.ChannelOpenError as error:
             forbidden = error.code == asyncssh.OPEN_ADMINISTRATIVELY_PROHIBITED
+            reason = error.reason or "it is refused"
             raise LineError(
-                f"{self.door.told} does not forward to its database at {where}: {error.reason or 'it is forbidden'}",
+                f"{self.door.told} forwards nothing to its database at {where}: {reason}" if forbidden
+                else f"no database server answers at {where} on {self.door.told}: {reason}",
                 advice="the machine's SSH server could allow it to this user: 'AllowTcpForwarding local' and "
                 "'AllowStreamLocalForwarding local' (for a socket), with 'PermitOpen' for that one server"
                 if forbidden else "make sure that the database's server runs there",
