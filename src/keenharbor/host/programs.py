@@ -39,6 +39,9 @@ class Ran:
 class Programs(Protocol):
     """The programs of a machine."""
 
+    can_run: bool
+    """Whether any can be run there at all."""
+
     def run(
         self, command: Sequence[str], *, folder: str, time_limit: float, environment: Mapping[str, str] | None = None,
         keep_open: Sequence[int] = (),
@@ -65,6 +68,8 @@ class Programs(Protocol):
 
 class ProgramsHere:
     """Those of this machine."""
+
+    can_run = True
 
     def run(
         self, command: Sequence[str], *, folder: str, time_limit: float, environment: Mapping[str, str] | None = None,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import PurePosixPath
 
-from keenharbor.base.errors import KeenHarborError
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.host.writing import is_leftover
 from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
@@ -55,6 +55,16 @@ def flag_text(site: SiteView) -> str | None:
 def pass_header(site: SiteView, token: str) -> dict[str, str]:
     """The header that lets a request through maintenance."""
     return {site.needed(site.model.maintenance, "maintenance").header: token}
+
+
+def refuse_without_reload(site: SiteView) -> None:
+    """Raise `UsageError` where the command that `reload_host` runs can never be run: before anything is begun."""
+    if site.model.live.reload is not None and not site.host.programs.can_run:
+        raise UsageError(
+            "by file transfer alone the site's host cannot be told to take up changes", where=site.site_file,
+            advice="take 'reload' out of [live], if the host takes up changed files by itself; else let a shell and "
+            "Python be there for this user",
+        )  # fmt: skip
 
 
 def reload_host(site: SiteView) -> None:

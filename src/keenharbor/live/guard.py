@@ -31,7 +31,14 @@ from keenharbor.compare import Visitor
 from keenharbor.compare.markup import read_markup
 from keenharbor.compare.visitor import VisitError
 from keenharbor.database.diff import Carried
-from keenharbor.live.flag import flag_path, maintenance_off, maintenance_on, pass_header, reload_host
+from keenharbor.live.flag import (
+    flag_path,
+    maintenance_off,
+    maintenance_on,
+    pass_header,
+    refuse_without_reload,
+    reload_host,
+)
 from keenharbor.live.journal import (
     ChangeKind,
     Journal,
@@ -161,6 +168,7 @@ def changing_live(
     Raises what the head of this module tells; ``advice`` says what to do after a change that was put back.
     """
     flag_path(site)
+    refuse_without_reload(site)
     with exclusive(site, doing=f"a {kind}") as lease:
         live = Writable.of(site, site.place, live_database_place(site))
         with _reserved(site, store, since) as reserve:

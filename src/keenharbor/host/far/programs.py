@@ -22,6 +22,8 @@ def _ran(told: Any, where: str) -> Ran:
 class FarPrograms:
     """See `keenharbor.host.programs.Programs`. Variables are set beside those that the far user has."""
 
+    can_run = True
+
     def __init__(self, line: Line) -> None:
         self._line = line
 

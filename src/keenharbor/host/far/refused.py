@@ -22,6 +22,8 @@ def refused(what: str, where: str, advice: str = _WAY_OUT) -> UsageError:
 class NoPrograms:
     """See `keenharbor.host.programs.Programs`."""
 
+    can_run = False
+
     def __init__(self, told: str) -> None:
         self._told = told
 
