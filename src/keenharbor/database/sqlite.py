@@ -73,10 +73,11 @@ class SqliteDatabase:
         with contextlib.closing(_connect(self._files, path, "ro")) as connection:
             with _own_errors(path):
                 stood = self._files.stand(self._path)
+                connection.foresee(["BEGIN", _JOURNAL, *_SCHEMA])
                 connection.execute("BEGIN")
+                journal = connection.execute(_JOURNAL).fetchone()[0]
                 schema = _read_schema(connection)
                 mark_now = stood if stood == self._files.stand(self._path) else None
-                journal = connection.execute("PRAGMA journal_mode").fetchone()[0]
             with contextlib.ExitStack() as stack:
                 yield _Snapshot(connection, schema, path, mark_now, stack if journal != "wal" else None)
 
@@ -132,12 +133,21 @@ def _connect(files: SqliteFiles, path: Path, mode: str) -> SqliteConnection:
         return files.connect(str(path), mode, BUSY_SECONDS)
 
 
+_JOURNAL = "PRAGMA journal_mode"
+_SETTINGS = ("user_version", "application_id", "encoding")
+_SCHEMA = ("PRAGMA table_list", *(f"PRAGMA {name}" for name in _SETTINGS),
+           "SELECT type, name, sql FROM sqlite_schema ORDER BY rowid")  # fmt: skip
+
+
 def _read_schema(connection: SqliteConnection) -> Schema:
-    kinds = {name: kind for _, name, kind, *_ in connection.execute("PRAGMA table_list")}
+    kinds = {name: kind for _, name, kind, *_ in connection.execute(_SCHEMA[0])}
+    settings: dict[str, Value] = {name: connection.execute(f"PRAGMA {name}").fetchone()[0] for name in _SETTINGS}
     tables: list[Table] = []
     objects: list[Definition] = []
     not_kept: list[str] = []
-    for kind, name, ddl in connection.execute("SELECT type, name, sql FROM sqlite_schema ORDER BY rowid"):
+    made = connection.execute(_SCHEMA[-1]).fetchall()
+    connection.foresee([_columns_of(name) for kind, name, _ in made if kind == "table" and not _is_own(name)])
+    for kind, name, ddl in made:
         if kind == "table" and name.startswith("sqlite_") and name != "sqlite_sequence":
             not_kept.append(f"statistics table {name} (made anew by ANALYZE)")
         elif kind == "table":
@@ -146,11 +156,16 @@ def _read_schema(connection: SqliteConnection) -> Schema:
             objects.append(Definition(kind, name, ddl))
     order = {"index": 0, "view": 1, "trigger": 2}
     objects.sort(key=lambda o: order.get(o.kind, 3))
-    settings: dict[str, Value] = {
-        name: connection.execute(f"PRAGMA {name}").fetchone()[0]
-        for name in ("user_version", "application_id", "encoding")
-    }
     return Schema("sqlite", sqlite3.sqlite_version, tuple(tables), tuple(objects), settings, tuple(not_kept))
+
+
+def _columns_of(table: str) -> str:
+    return f"PRAGMA table_xinfo({quote(table)})"
+
+
+def _is_own(table: str) -> bool:
+    """Whether a table is the engine's own."""
+    return table.startswith("sqlite_")
 
 
 class _Column(NamedTuple):
@@ -169,7 +184,7 @@ def _table(connection: SqliteConnection, name: str, ddl: str, listed_as: str) ->
     kind: TableKind = "virtual" if listed_as == "virtual" else "shadow" if listed_as == "shadow" else "table"
     if name == "sqlite_sequence":
         return Table(name, ("name", "seq"), ("name",), ddl, "internal")
-    facts = [_Column(*c) for c in connection.execute(f"PRAGMA table_xinfo({quote(name)})")]
+    facts = [_Column(*c) for c in connection.execute(_columns_of(name))]
     columns = [c.name for c in facts if c.hidden not in _HIDDEN_GENERATED]
     # The key stands first, so that a stored line begins with it.
     if kind == "virtual":

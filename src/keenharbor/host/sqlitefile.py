@@ -51,6 +51,10 @@ class SqliteConnection(Protocol):
 
     def executemany(self, statement: str, rows: Sequence[Any], /) -> object: ...
 
+    def foresee(self, statements: Sequence[str]) -> None:
+        """That these will be executed next, in this order, and nothing before them: where asking takes long, they are
+        asked at once."""
+
     def decode(self, *, any_text: bool) -> None:
         """Whether text that is not UTF-8 is an error, or kept as surrogates; what is checked is read faster."""
 
@@ -123,6 +127,9 @@ class GuardedConnection(sqlite3.Connection):
     """A connection that is known here as long as it is open."""
 
     place: str | None = None
+
+    def foresee(self, statements: Sequence[str]) -> None:
+        """It is asked when it is executed."""
 
     def decode(self, *, any_text: bool) -> None:
         self.text_factory = decode_any if any_text else str

@@ -103,7 +103,7 @@ def _by_line(host: There, began: float, found: Reached) -> None:
         return
     found.connect_seconds = time.monotonic() - began
     asked = time.time()
-    facts = host.facts()
+    facts = line.lane().ask("hello")
     found.system, found.user = str(facts.get("system", "")), str(facts.get("user", ""))
     found.python, found.helper_bytes = str(facts.get("python", "")), len(program())
     programs = facts.get("programs")

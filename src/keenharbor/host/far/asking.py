@@ -36,6 +36,10 @@ if TYPE_CHECKING:
 ALIVE_SECONDS = 15.0
 _TAKEN_AT_ONCE = MOST_ON_THE_WAY // 3
 _MOST_WAITING = MOST_ON_THE_WAY + 4
+CHANGING = frozenset(("change", "changed", "write", "overwrite", "run", "ask", "environment", "install", "connect",
+                      "execute_many"))  # fmt: skip
+"""What may change what stands over there; of `CHANGING_TREES`, too."""
+CHANGING_TREES = frozenset(("remove", "prune", "clear", "make_root", "relink"))
 
 
 class NoHelperError(LineError):
@@ -154,15 +158,20 @@ class Lane:
 class Asking:
     """One helper on a far machine, for as long as its line holds."""
 
-    def __init__(self, thread: LoopThread, door: Door, pace: Callable[[int], float]) -> None:
-        """``pace`` is told how many bytes went over the line, and says how long to wait."""
-        self._thread, self._door, self._pace = thread, door, pace
+    def __init__(
+        self, thread: LoopThread, door: Door, pace: Callable[[int], float], changed: Callable[[], None]
+    ) -> None:
+        """``pace`` is told how many bytes went over the line, and says how long to wait; ``changed`` is called before
+        anything is asked for that may change something over there."""
+        self._thread, self._door, self._pace, self.changed = thread, door, pace, changed
         self._numbers = itertools.count(1)
         self._lanes = itertools.count(1)
         self._calls: dict[int, Pending] = {}
         self._process: SSHClientProcess[bytes] | None = None
         self._tasks: list[asyncio.Task[None]] = []
         self.lost: LineError | None = None
+        self.facts: Any = {}
+        """What the helper told of its machine."""
         self.sent = self.received = 0
 
     @property
@@ -192,14 +201,14 @@ class Asking:
                 f"{self.told} cannot run the tool's helper" + (f": {words}" if words else ""),
                 advice="a Python from 3.9 on is wanted there for all but files; 'python' under [line] names it",
             ) from None
-        del head
+        self.facts = head.values[2] if isinstance(head.values, list) and len(head.values) == 3 else {}
         self._tasks = [asyncio.ensure_future(self._listen(process)), asyncio.ensure_future(self._stay_alive())]
 
     async def _first(self, process: SSHClientProcess[bytes]) -> Frame:
         """The first answer, which shows that the helper is there: before any other question is sent."""
-        process.stdin.write(packed(Frame([0, 0, "echo", []])))
+        process.stdin.write(packed(Frame([0, 0, "hello", []])))
         flags, length = length_of(await process.stdout.readexactly(HEAD_LENGTH))
-        if length > 1000:
+        if length > 100_000:
             raise FrameError("what came is no message of the helper")
         return unpacked(flags, await process.stdout.readexactly(length))
 
@@ -279,6 +288,8 @@ class Asking:
     def begin(self, lane: int, what: str, given: tuple[Any, ...], body: bytes) -> Pending:
         """Ask in a lane."""
         number = next(self._numbers)
+        if what in CHANGING or (what == "tree" and given[2] in CHANGING_TREES):
+            self.changed()
         pending = self._calls[number] = Pending(self, number, queue.Queue())
         try:
             self.send([lane, number, what, list(given)], body)

@@ -10,12 +10,6 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-DIGEST_LENGTH = 32
-_MOST_OF_A_SIZE = 16
-_LARGE = 1024 * 1024
-_MOST_OF_A_LARGE_SIZE = 4096
-"""Pieces of large files have one size; a digest is nothing beside what it may save."""
-
 
 class KnownContents:
     """A small database beside the site's other things. It may be lost: then contents are sent once more."""
@@ -43,14 +37,15 @@ class KnownContents:
             self._by_size = by_size
         return self._by_size
 
-    def of_sizes(self, sizes: Iterable[int], have: Callable[[str], bool] | None) -> dict[bytes, str]:
-        """Digests with ids of contents that may be such of these sizes, and that the caller may ``have``."""
+    def of_sizes(self, sizes: Iterable[int], have: Callable[[str], bool] | None, most: int) -> dict[bytes, str]:
+        """Digests with ids of contents that may be such of these sizes, and that the caller may ``have``: the newest,
+        and not more than ``most``."""
         with self._guard:
             by_size = self._read()
             found: dict[bytes, str] = {}
-            for size in set(sizes):
-                most = _MOST_OF_A_LARGE_SIZE if size >= _LARGE else _MOST_OF_A_SIZE
-                for digest in by_size.get(size, ())[-most:]:
+            wanted = [by_size[size] for size in set(sizes) if size in by_size]
+            for digests in sorted(wanted, key=len):
+                for digest in digests[-max(1, most - len(found)) :]:
                     identity = self._ids[digest]
                     if have is None or have(identity):
                         found[digest] = identity

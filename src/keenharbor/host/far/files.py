@@ -7,6 +7,7 @@ import contextlib
 import hashlib
 import io
 import itertools
+import time
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, BinaryIO
@@ -15,8 +16,8 @@ from keenharbor.base.errors import UsageError
 from keenharbor.host.entries import Entry, FileKind, Scan
 from keenharbor.host.far.asking import Lane, Pending, nonsense
 from keenharbor.host.far.contents import KnownContents
-from keenharbor.host.far.frames import PART_SIZE
-from keenharbor.host.far.line import Line
+from keenharbor.host.far.frames import KNOWN_LENGTH, PART_SIZE
+from keenharbor.host.far.line import Line, Listing
 from keenharbor.host.far.trees import folder_digest, parent_of, walk_order
 from keenharbor.host.protocol import Batch, Facts, Have, Outcome, Store, WalkRules
 from keenharbor.host.writing import staged_name
@@ -27,7 +28,10 @@ _LONGEST_NAME = 255
 _KINDS: dict[str, FileKind] = {"file": "file", "folder": "folder", "link": "link"}
 _PIECE = 4 * 1024 * 1024
 _FIRST_PART = 256 * 1024
+_WORTH_TELLING = 400
+"""A known content is told of for as many bytes that may have to come otherwise."""
 _MOST_CHANGES_UNHEARD = 256
+_KEPT_SECONDS = 2.0
 _walk_numbers = itertools.count(1)
 
 
@@ -184,37 +188,39 @@ class FarReading:
         for entry in entries.values():
             sizes.extend([_PIECE] * (1 if entry.size >= _PIECE else 0))
             sizes.append(entry.size % _PIECE if entry.size > _PIECE else entry.size)
-        known = self._known.of_sizes(sizes, have)
-        ids: list[str] = []
+        bytes_of_it = sum(e.size for e in entries.values())
+        known = self._known.of_sizes(sizes, have, max(64, bytes_of_it // _WORTH_TELLING))
+        ids: dict[int, str] = {}
         with self._line.own_lane() as lane:
-            pending = lane.begin("read", self._place, looked_at_again, list(entries.values()), body=b"".join(known))
+            told = b"".join(dict.fromkeys(digest[:KNOWN_LENGTH] for digest in known))
+            pending = lane.begin("read", self._place, looked_at_again, list(entries.values()), body=told)
             for part in pending.parts():
                 self._take(part.values, memoryview(part.body), known, store, ids)
-        return [self._outcome(told, entries, ids) for told in _listed(pending.result, self._told)]
+        return [self._outcome(outcome, entries, ids) for outcome in _listed(pending.result, self._told)]
 
-    def _take(self, told: Any, data: memoryview, known: dict[bytes, str], store: Store, ids: list[str]) -> None:
+    def _take(self, told: Any, data: memoryview, known: dict[bytes, str], store: Store, ids: dict[int, str]) -> None:
         for piece in _listed(told, self._told):
             match piece:
-                case [int(size), None] if 0 <= size <= min(len(data), _PIECE):
+                case [int(number), int(size), None] if 0 <= size <= min(len(data), _PIECE):
                     content = bytes(data[:size])
                     data = data[size:]
-                    ids.append(store(content, None))
-                    self._known.note(hashlib.sha256(content).digest(), size, ids[-1])
-                case [int(), str(text)]:
+                    ids[number] = store(content, None)
+                    self._known.note(hashlib.sha256(content).digest(), size, ids[number])
+                case [int(number), int(), str(text)]:
                     identity = known.get(base64.b64decode(text.encode("ascii", "replace")))
                     if identity is None:
                         raise nonsense(self._told)
-                    ids.append(identity)
+                    ids[number] = identity
                 case _:
                     raise nonsense(self._told)
         if data:
             raise nonsense(self._told)
 
-    def _outcome(self, told: Any, entries: dict[str, Entry], ids: list[str]) -> Outcome:
+    def _outcome(self, told: Any, entries: dict[str, Entry], ids: dict[int, str]) -> Outcome:
         def real(numbers: Any) -> tuple[str, ...]:
             try:
                 return tuple([ids[int(n)] for n in numbers])
-            except (TypeError, ValueError, IndexError):
+            except (TypeError, ValueError, KeyError):
                 raise nonsense(self._told) from None
 
         match told:
@@ -233,7 +239,44 @@ class FarReading:
             lambda: self._line.lane().ask("tree", self._place, self._leads_out, what, list(given), options)
         )
 
+    def _ahead(self, folder: str) -> Listing | None:
+        """What a folder holds, asked at once where one thing of it is asked: who reads what a site is made of asks for
+        the next soon. It is forgotten with the first change, and soon anyhow."""
+        key = (self._place, self._leads_out, folder)
+        kept = self._line.listings.get(key)
+        if kept is not None and kept[1] == self._line.changed and time.monotonic() - kept[0] < _KEPT_SECONDS:
+            return kept[2]
+        changed = self._line.changed
+        pending = self._line.repeated(lambda: self._asked_listing(folder))
+        if pending.result is None:
+            return None
+        facts: dict[str, Facts | None] = {}
+        contents: dict[str, bytes] = {}
+        body = pending.body
+        for told in _listed(pending.result, self._told):
+            match told:
+                case [str(name), about, None | int() as size]:
+                    facts[name] = facts_of(about, self._told)
+                    if size is not None:
+                        contents[name], body = body[:size], body[size:]
+                case _:
+                    raise nonsense(self._told)
+        self._line.listings[key] = (time.monotonic(), changed, (facts, contents))
+        return facts, contents
+
+    def _asked_listing(self, folder: str) -> Pending:
+        pending = self._line.lane().begin("listing", self._place, self._leads_out, folder)
+        try:
+            pending.result = pending.answer()
+        except OSError:
+            pending.result = None
+        return pending
+
     def look(self, path: str, *, through_links: bool = False) -> Facts | None:
+        if through_links and path and "/../" not in f"/{path}/":
+            listing = self._ahead(parent_of(path))
+            if listing is not None:
+                return listing[0].get(path.rpartition("/")[2])
         return facts_of(self._ask("look", path, through_links=through_links), self._told)
 
     def names(self, path: str, *, through_links: bool = False) -> list[str]:
@@ -246,6 +289,10 @@ class FarReading:
         return str(self._ask("target", path))
 
     def open(self, path: str, *, through_links: bool = False) -> BinaryIO:
+        if through_links and (listing := self._ahead(parent_of(path))) is not None:
+            content = listing[1].get(path.rpartition("/")[2])
+            if content is not None:
+                return io.BytesIO(content)
         first = self._part(path, through_links, 0, _FIRST_PART)
         if len(first[1]) >= first[0]:
             return io.BytesIO(first[1])

@@ -20,8 +20,10 @@ PART_SIZE = 1024 * 1024
 """Bodies are sent in parts of about this many bytes."""
 MOST_ON_THE_WAY = 24
 """So many parts of one answer may be on their way before the one who asked says that it has taken some."""
+KNOWN_LENGTH = 8
+"""So much of a digest is told of contents that are known; the answer tells it whole."""
 _WORTH_DEFLATING = 256
-_SAMPLE = 16 * 1024
+_SAMPLE = 8 * 1024
 _WORTH_IT = 0.92
 
 
@@ -42,19 +44,19 @@ def packed(frame: Frame, level: int = 6) -> bytes:
     flags = 0
     body = frame.body
     whole = len(text).to_bytes(4, "big") + text + body
-    if level and len(whole) > _WORTH_DEFLATING and _is_worth_it(whole, len(text)):
+    if level and len(whole) > _WORTH_DEFLATING and (len(text) > len(body) or gets_smaller(body)):
         smaller = zlib.compress(whole, level)
         if len(smaller) < len(whole) * _WORTH_IT:
             whole, flags = smaller, _DEFLATED
     return _HEAD.pack(_MARK, flags, len(whole)) + whole
 
 
-def _is_worth_it(whole: bytes, text: int) -> bool:
-    """Whether it gets smaller, by a sample of its body; texts do."""
-    if len(whole) < 4 * _SAMPLE or text > len(whole) // 2:
-        return True
-    at = max(text, len(whole) // 2 - _SAMPLE // 2)
-    sample = whole[at : at + _SAMPLE]
+def gets_smaller(content: bytes) -> bool:
+    """Whether it does when it is deflated, by samples of its beginning and its middle."""
+    if len(content) <= 4 * _SAMPLE:
+        return len(zlib.compress(content, 1)) < len(content) * _WORTH_IT
+    middle = len(content) // 2
+    sample = content[:_SAMPLE] + content[middle : middle + _SAMPLE]
     return len(zlib.compress(sample, 1)) < len(sample) * _WORTH_IT
 
 

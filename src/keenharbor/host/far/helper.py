@@ -25,7 +25,16 @@ from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.host.areas import AreaRules
 from keenharbor.host.entries import Entry, Scan
 from keenharbor.host.environment import EnvironmentsHere
-from keenharbor.host.far.frames import MOST_ON_THE_WAY, PART_SIZE, Frame, FrameError, packed, read_frame
+from keenharbor.host.far.frames import (
+    KNOWN_LENGTH,
+    MOST_ON_THE_WAY,
+    PART_SIZE,
+    Frame,
+    FrameError,
+    gets_smaller,
+    packed,
+    read_frame,
+)
 from keenharbor.host.far.trees import folder_digest, folders_in, plain_entry, walk_order
 from keenharbor.host.lease import HeldError, held
 from keenharbor.host.programs import ProgramError, ask_program, clean_environment, find_program, run_program, stop_all
@@ -35,6 +44,8 @@ from keenharbor.host.sqlitefile import SqliteFilesHere
 from keenharbor.host.writing import Changing, FileTree
 
 SILENCE_SECONDS = 90.0
+_MOST_LISTED = 500
+_SMALL, _MOST_SMALL = 4096, 24 * 1024
 _ASKED_PROGRAMS = ("tar", "find", "sha256sum", "zstd", "gzip", "mariadb", "mysql", "psql", "sqlite3", "php", "git")
 _TREE = frozenset((
     "look", "names", "target", "leads_to", "may_write", "free_bytes", "remove", "prune", "clear", "make_root", "relink",
@@ -57,12 +68,12 @@ class Call:
         self._room = threading.Semaphore(MOST_ON_THE_WAY)
         self.dropped = False
 
-    def part(self, values: Any, body: bytes = b"") -> None:
+    def part(self, values: Any, body: bytes = b"", level: int = 6) -> None:
         """Send a part of the answer, once there is room for it."""
         self._room.acquire()
         if self.dropped:
             raise _Given
-        self._helper.send([self.number, "part", values], body)
+        self._helper.send([self.number, "part", values], body, level)
 
     def taken(self, count: int) -> None:
         """The one who asked has taken so many parts."""
@@ -119,8 +130,8 @@ class Helper:
 
     # -- the line ----------------------------------------------------------------------------------------------
 
-    def send(self, values: Any, body: bytes = b"") -> None:
-        data = packed(Frame(values, body))
+    def send(self, values: Any, body: bytes = b"", level: int = 6) -> None:
+        data = packed(Frame(values, body), level)
         with self._writing:
             self._write.write(data)
             self._write.flush()
@@ -261,33 +272,35 @@ class Helper:
     def do_read(
         self, call: Call, lane: Lane, body: bytes, place: str, looked_at_again: bool, batch: list[Any]
     ) -> list[Any]:
-        """Contents of files. ``body`` holds the digests of those that are known: of these only the digest is told."""
-        known = {body[at : at + 32] for at in range(0, len(body), 32)}
+        """Contents of files. ``body`` holds the beginnings of digests of those that are known: of these only the digest
+        is told. Those that get smaller travel apart from those that do not."""
+        known = {body[at : at + KNOWN_LENGTH] for at in range(0, len(body), KNOWN_LENGTH)}
         count = 0
-        told: list[Any] = []
-        data: list[bytes] = []
-        size = 0
+        told: list[list[Any]] = [[], []]
+        data: list[list[bytes]] = [[], []]
+        sizes = [0, 0]
 
-        def tell() -> None:
-            nonlocal size
-            if told:
-                call.part(told[:], b"".join(data))
-                told.clear()
-                data.clear()
-                size = 0
+        def tell(kind: int) -> None:
+            if told[kind]:
+                call.part(told[kind][:], b"".join(data[kind]), 6 if kind else 0)
+                told[kind].clear()
+                data[kind].clear()
+                sizes[kind] = 0
 
         def store(content: bytes, near: Optional[str]) -> str:
-            nonlocal count, size
+            nonlocal count
             count += 1
             digest = hashlib.sha256(content).digest()
-            if digest in known:
-                told.append([len(content), base64.b64encode(digest).decode()])
+            if digest[:KNOWN_LENGTH] in known:
+                kind = 1
+                told[kind].append([count - 1, len(content), base64.b64encode(digest).decode()])
             else:
-                told.append([len(content), None])
-                data.append(content)
-                size += len(content)
-            if size >= PART_SIZE or len(told) >= 500:
-                tell()
+                kind = int(gets_smaller(content))
+                told[kind].append([count - 1, len(content), None])
+                data[kind].append(content)
+                sizes[kind] += len(content)
+            if sizes[kind] >= PART_SIZE or len(told[kind]) >= 500:
+                tell(kind)
             return str(count - 1)
 
         tree = ReadTree(place)
@@ -296,7 +309,8 @@ class Helper:
             entry = Entry.from_json(fields)
             for path, objects, found, troubled in tree.read_batch(looked_at_again, [tuple(entry)], store):
                 outcomes.append([path, objects, None if found is None else list(found), troubled])
-        tell()
+        tell(0)
+        tell(1)
         return outcomes
 
     def do_tree(
@@ -310,16 +324,27 @@ class Helper:
         return _facts(found) if what == "look" else found
 
     def do_listing(self, call: Call, lane: Lane, body: bytes, place: str, leads_out: bool, path: str) -> Any:
-        """The names in a folder with what each is, links followed: one question in place of many."""
+        """The names in a folder with what each is, links followed, and what is in small files: one question in place
+        of many. None for a folder of very many."""
         tree = ReadTree(place, leads_out=leads_out)
+        names = tree.names(path, through_links=True)
+        if len(names) > _MOST_LISTED:
+            return None
         found: list[Any] = []
-        for name in tree.names(path, through_links=True):
+        data: list[bytes] = []
+        left = _MOST_SMALL
+        for name in names:
             below = f"{path}/{name}" if path else name
+            facts = content = None
             with contextlib.suppress(OSError):
-                found.append([name, _facts(tree.look(below, through_links=True))])
-                continue
-            found.append([name, None])
-        return found
+                facts = tree.look(below, through_links=True)
+                if facts is not None and facts.kind == "file" and facts.size <= min(_SMALL, left):
+                    with tree.open(below, through_links=True) as source:
+                        content = source.read(_SMALL + 1)
+                    left -= len(content)
+                    data.append(content)
+            found.append([name, _facts(facts), None if content is None else len(content)])
+        return found, b"".join(data)
 
     def do_file(
         self, call: Call, lane: Lane, body: bytes, place: str, leads_out: bool, path: str, through_links: bool, at: int,

@@ -17,12 +17,14 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from keenharbor.base.durable import remove_folder
 from keenharbor.host.far.asking import Asking, Lane
 from keenharbor.host.far.connecting import Door, LineError, LineLostError, LoopThread, connected, line_error
-from keenharbor.host.protocol import Endpoint
+from keenharbor.host.protocol import Endpoint, Facts
 
 if TYPE_CHECKING:
     from asyncssh import SFTPClient, SSHClientConnection, SSHListener
 
 T = TypeVar("T")
+Listing = tuple[dict[str, Facts | None], dict[str, bytes]]
+"""What each name in a folder is, links followed, and what is in the small files."""
 TABLE = "[line] of the site file"
 _TRIES = 4
 _FIRST_PAUSE = 0.5
@@ -58,6 +60,10 @@ class Line:
         self._held: dict[int, tuple[Any, ...]] = {}
         self._folders: list[str] = []
         self._due = 0.0
+        self.changed = 0
+        """How often something was asked for that may change what stands there."""
+        self.listings: dict[tuple[str, bool, str], tuple[float, int, Listing]] = {}
+        """What folders hold, as it was told lately (see `keenharbor.host.far.files.FarReading`)."""
         self.opened = 0
 
     # -- the helper --------------------------------------------------------------------------------------------
@@ -67,7 +73,7 @@ class Line:
         with self._opening:
             if self._asking is not None and self._asking.lost is None:
                 return self._asking
-            asking = Asking(self._thread, self.door, self._pace)
+            asking = Asking(self._thread, self.door, self._pace, self._note_change)
             python = self.settings.python
 
             async def begin(fresh: bool) -> None:
@@ -129,6 +135,10 @@ class Line:
         with contextlib.suppress(LineError):
             if self._asking is not None and self._asking.lost is None:
                 self.lane().ask("let_go", number, folder)
+
+    def _note_change(self) -> None:
+        self.changed += 1
+        self.listings.clear()
 
     def _pace(self, count: int) -> float:
         """How long to wait behind so many bytes, in seconds."""

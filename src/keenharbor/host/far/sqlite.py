@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import itertools
 import sqlite3
 from collections import deque
@@ -84,9 +85,10 @@ class FarCursor:
 class FarConnection:
     """See `keenharbor.host.sqlitefile.SqliteConnection`."""
 
-    def __init__(self, lane: Lane, number: int, told: str) -> None:
-        self.lane, self._number, self.told = lane, number, told
+    def __init__(self, lane: Lane, number: int, told: str, *, owns_lane: bool = True) -> None:
+        self.lane, self._number, self.told, self._owns_lane = lane, number, told, owns_lane
         self.changes = 0
+        self._foreseen: deque[tuple[str, int, Pending]] = deque()
 
     @property
     def total_changes(self) -> int:
@@ -99,7 +101,15 @@ class FarConnection:
         except LineError as error:
             raise sqlite3.OperationalError(error.what) from error
 
+    def foresee(self, statements: Sequence[str]) -> None:
+        for statement in statements:
+            number = next(_numbers)
+            self._foreseen.append((statement, number, self.lane.begin("execute", self._number, number, statement, [])))
+
     def execute(self, statement: str, values: Sequence[Any] = (), /) -> FarCursor:
+        if self._foreseen and not values and self._foreseen[0][0] == statement:
+            _, number, asked = self._foreseen.popleft()
+            return FarCursor(self, number, self.heard(asked))
         number = next(_numbers)
         asked = self.lane.begin("execute", self._number, number, statement, [_told(v) for v in values])
         return FarCursor(self, number, self.heard(asked))
@@ -122,13 +132,13 @@ class FarConnection:
     def copied(self) -> FarConnection:
         number = next(_numbers)
         self.heard(self.lane.begin("copied", self._number, number))
-        return FarConnection(self.lane, number, self.told)
+        return FarConnection(self.lane, number, self.told, owns_lane=False)
 
     def close(self) -> None:
-        try:
-            self.lane.ask("disconnect", self._number)
-        except LineError:
-            return  # it is closed with the line
+        with contextlib.suppress(LineError):  # with the line it is closed, too
+            self.lane.begin("disconnect", self._number)
+            if self._owns_lane:
+                self.lane.end()
 
 
 def _batches(rows: Iterable[Any]) -> Iterator[list[Any]]:

@@ -92,7 +92,7 @@ class There:
         """What the machine offers, as its helper found it; the user's folder alone where there is none."""
         if self._facts is None:
             if self.by_helper:
-                found = self.line.repeated(lambda: self.line.lane().ask("hello"))
+                found = self.line.repeated(self.line.asking).facts
                 self._facts = found if isinstance(found, dict) else {}
             else:
                 self._facts = {"home": FloorReading(self.line, ".").real("")}
