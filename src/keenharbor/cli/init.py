@@ -23,7 +23,9 @@ from keenharbor.cli.base import Session, harbor_command
 from keenharbor.cli.terminal import say
 from keenharbor.site.draft import SITE_FILE_NAME, draft_site_file, lines_said, refuse_inside
 from keenharbor.site.inference.evidence import Entry, Sureness, wanted_by
+from keenharbor.site.inference.ground import Ground
 from keenharbor.site.load import open_site, read_platform
+from keenharbor.site.routines import LinePart
 from keenharbor.site.toml import read_toml, with_value
 from keenharbor.site.view import SiteView
 
@@ -34,10 +36,13 @@ _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "ca
 
 
 @harbor_command(name="init", site=False)
-@click.argument("root", type=click.Path(path_type=Path), required=False)
+@click.argument("root", required=False)
 @click.option(
     "--platform", "platform_file", type=click.Path(path_type=Path), help="A platform file that the site file extends."
 )
+@click.option("--key-file", metavar="FILE", help="The key of SSH for ssh://, where it is none of your usual ones.")
+@click.option("--known-hosts", metavar="FILE", help="A file of known hosts for ssh://, instead of your own.")
+@click.option("--line-password", metavar="REFERENCE", help="The password for ssh://: env:NAME or file:PATH.")
 @click.option("--name", help="A short name for the site: small letters, digits, dashes.")
 @click.option("--address", help="The site's address, when the site does not say it.")
 @click.option(
@@ -81,10 +86,10 @@ _MARKS = {Sureness.READ: "clear", Sureness.LIKELY: "note", Sureness.GUESSED: "ca
 @click.option("--pages", is_flag=True, help="Visit the site's pages, and propose checks from the forms on them.")
 @click.option("--force", is_flag=True, help="Write over a file that is there.")
 def init(
-    session: Session, root: Path | None, out: Path, as_platform: Path | None, answers: Path | None,
+    session: Session, root: str | None, out: Path, as_platform: Path | None, answers: Path | None,
     maintenance: bool | None, gate_in: str | None, yes: bool, pages: bool, force: bool, **given: Any,
 ) -> int:  # fmt: skip
-    """Describe the site in the folder ROOT: write its site file.
+    """Describe the site in the folder ROOT (ssh://USER@HOST:PORT/FOLDER on another machine): write its site file.
 
     Everything is worked out from the site itself; each entry says from what, and how sure it is. Nothing of the site is
     run, and only the site file is written (and with --maintenance, shown before, the site's front files). With
@@ -151,6 +156,15 @@ class _Said:
     core_version_file: str | None = None
     runtime_version: str | None = None
     serve: str | None = None
+    key_file: str | None = None
+    known_hosts: str | None = None
+    line_password: str | None = None
+
+    @property
+    def line(self) -> LinePart:
+        """How the machine is reached, where it is another."""
+        told = {"key_file": self.key_file, "known_hosts": self.known_hosts, "password": self.line_password}
+        return LinePart.model_validate({key: value for key, value in told.items() if value is not None})
 
     @property
     def programs(self) -> dict[str, str]:
@@ -190,23 +204,30 @@ def _said(given: dict[str, Any], answers: Path | None) -> _Said:
     return _Said(**said)
 
 
-def _described(
-    session: Session, root: Path, out: Path, said: _Said, *, ask: bool
-) -> tuple[str, list[Entry], list[str]]:
+def _described(session: Session, root: str, out: Path, said: _Said, *, ask: bool) -> tuple[str, list[Entry], list[str]]:
     """The site file's text, what was found, and the keys that are missing."""
+    ground = Ground.at(root, out, said.line)
     if said.platform_file is not None:
         draft = draft_site_file(
-            root, said.platform_file, out, name=said.name, address=said.address, launchers=said.programs,
+            ground, said.platform_file, out, name=said.name, address=said.address, launchers=said.programs,
             feed=said.feed,
             reload=said.reload,
         )  # fmt: skip
         text, entries, missing = draft.text, list(draft.entries), list[str]()
     else:
-        text, entries, missing = _infer(session, root, out, said, ask=ask)
+        text, entries, missing = _infer(session, ground, out, said, ask=ask)
         text += _said_by_hand(said.programs, said.feed, said.reload, out.resolve().parent)
         if said.wheelhouse is not None:
             text = _with_wheelhouse(text, said.wheelhouse, out.resolve().parent)
+    if ground.far:
+        text += _line_said(said.line)
     return text, entries, missing
+
+
+def _line_said(line: LinePart) -> str:
+    """How the machine is reached, as a table of the site file; empty where nothing was said."""
+    said = [f"{key} = {json.dumps(str(value))}" for key, value in line.model_dump(exclude_defaults=True).items()]
+    return "\n".join(["", "[line]", *said, ""]) if said else ""
 
 
 def _with_wheelhouse(text: str, wheelhouse: Path, home: Path) -> str:
@@ -363,21 +384,20 @@ def _answers(address: str) -> bool:
         return False
 
 
-def _infer(session: Session, root: Path, out: Path, said: _Said, *, ask: bool) -> tuple[str, list[Entry], list[str]]:
-    from keenharbor.host import Here
-    from keenharbor.site.inference.ground import Ground
+def _infer(
+    session: Session, ground: Ground, out: Path, said: _Said, *, ask: bool
+) -> tuple[str, list[Entry], list[str]]:
     from keenharbor.site.inference.inferred import Given, entries_of, infer_site, unfound
     from keenharbor.site.inference.writing import missing_keys, site_file_text, site_name
 
     for file in said.server_configs:
         if not file.is_file():
             raise UsageError("this web server's file is not there", where=file)
-    refuse_inside(root.resolve(), out)
+    refuse_inside(ground, out)
     given = Given(
         said.name, said.address, said.server_configs, said.core_version_file, said.runtime_version, said.serve,
         said.migrate,
     )  # fmt: skip
-    ground = Ground(Here(out.resolve().parent), str(root.resolve()))
     found = infer_site(ground, given, progress=session.progress, visit=_answers)
     if ask and sys.stdin.isatty() and not session.as_json:
         for what, key in unfound(found):

@@ -12,6 +12,7 @@ from keenharbor.database import DatabasePlace
 from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.host import AnyPath
 from keenharbor.site.inference.evidence import Entry, Sureness
+from keenharbor.site.inference.ground import Ground
 from keenharbor.site.load import database_place, database_settings_file, read_platform
 from keenharbor.site.model import SettingsPart
 from keenharbor.site.settings import Setting, read_settings, settings_in
@@ -28,7 +29,7 @@ class Draft:
 
 
 def draft_site_file(
-    root: Path,
+    ground: Ground,
     platform_file: Path,
     site_file: Path,
     *,
@@ -38,22 +39,20 @@ def draft_site_file(
     feed: Path | None = None,
     reload: str | None = None,
 ) -> Draft:
-    """The site file for the site in ``root``. Reads only; raises `UsageError` when the site is not of that platform."""
-    root = root.resolve()
-    if not root.is_dir():
-        raise UsageError("the site's folder is not there", where=root)
+    """The site file for the site on ``ground``. Reads only; raises `UsageError` when the site is not of that
+    platform."""
     home = site_file.resolve().parent
-    refuse_inside(root, site_file)
+    refuse_inside(ground, site_file)
     model = read_platform(platform_file)
     title = model.platform.title or model.platform.name
-    absent = [f for f in model.platform.recognised_by if not (root / f).exists()]
+    absent = [f for f in model.platform.recognised_by if not (ground.root / f).exists()]
     if absent:
-        raise UsageError(f"this is no site on {title}: it has no {', '.join(absent)}", where=root)
-    site = SiteView(model, site_file, str(root), DatabasePlace(NO_ENGINE), home, home)
+        raise UsageError(f"this is no site on {title}: it has no {', '.join(absent)}", where=ground.far or ground.place)
+    site = SiteView(model, site_file, ground.place, DatabasePlace(NO_ENGINE), home, home, ground.host)
     settings = _settings(site.named(site.settings_path), model.settings)
     found_address = _address(site, settings, address)
     site_title = next((v.value for k, v in settings.items() if k.endswith((".name", ".title"))), "")
-    chosen = name or re.sub(r"[^a-z0-9]+", "-", (site_title or root.name).lower()).strip("-") or "site"
+    chosen = name or re.sub(r"[^a-z0-9]+", "-", (site_title or Path(ground.place).name).lower()).strip("-") or "site"
     why = "as you said" if name else f"guessed from {'the title' if site_title else 'the folder'}"
     entries = [
         found_address,
@@ -71,7 +70,7 @@ def draft_site_file(
         "[site]",
         f'name = "{chosen}"',
         *([f'title = "{site_title}"'] if site_title else []),
-        f'root = "{_relative(root, home)}"',
+        f'root = "{ground.written(home)}"',
         f'address = "{found_address.value.rstrip("/")}"',
         'work = "harbor"          # trials, clones and the log; outside the site\'s folder',
         "",
@@ -123,9 +122,11 @@ def _what_it_says(site: SiteView, home: Path) -> Iterator[Entry]:
     yield Entry("visitor data", tables, Sureness.GUESSED, why)
 
 
-def refuse_inside(root: Path, site_file: Path) -> None:
+def refuse_inside(ground: Ground, site_file: Path) -> None:
     """Raise `UsageError` when the site file would lie in the site's folder."""
-    home = site_file.resolve().parent
+    home, root = site_file.resolve().parent, Path(ground.place)
+    if ground.far:
+        return
     if root == home or root in home.parents:
         raise UsageError(
             "the site file would lie inside the site's folder, from where it could be fetched by anybody",

@@ -112,6 +112,8 @@ class Inferred:
     passing_settings: tuple[str, ...] = ()
     active_theme: SwitchFound | None = None
     builds_schema: bool = False
+    far: str = ""
+    """Its address, of one on another machine."""
 
 
 def infer_site(
@@ -132,7 +134,7 @@ def infer_site(
     runtime = runtime_in(ground, entries, sources, given.server_configs)
     homes = homes_in(root, entries)
     progress.stage("trying databases")
-    tried = try_candidates(database_candidates(ground, entries, sources), opener)
+    tried = try_candidates(database_candidates(ground, entries, sources), lambda place: opener(ground.reached(place)))
     best = tried[0] if tried else None
     address = address_in_settings(sources, best.candidate.source if best else None, given.address, visit)
     components = [c for h in homes for c in h.components]
@@ -173,6 +175,7 @@ def infer_site(
         data.passing, data.theme,
         # The common Python way makes the definitions by the same steps from nothing; another command was only said.
         runtime is not None and not given.migrate and migrate_command(runtime.name, entries) is not None,
+        ground.far,
     )  # fmt: skip
 
 

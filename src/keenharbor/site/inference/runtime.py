@@ -11,7 +11,7 @@ from pathlib import Path
 
 from keenharbor.base.text import plural
 from keenharbor.host import AnyPath
-from keenharbor.host.programs import ProgramError, ask_program, find_program
+from keenharbor.host.programs import ProgramError, Programs
 from keenharbor.site.inference.evidence import Sureness
 from keenharbor.site.inference.ground import Ground
 from keenharbor.site.inference.sources import Source, in_dependencies
@@ -101,7 +101,7 @@ def runtime_in(
             numbers = next((g for g in said.groups() if g and _VERSION.fullmatch(g)), None) if said else None
             if numbers:
                 return RuntimeFound(name, told, numbers, str(server_config), Sureness.LIKELY, None, packages, program)
-    installed = _said_program(name, sources, ground.place) or _installed(name)
+    installed = _said_program(name, sources, ground) or _installed(name, ground.host.programs)
     if installed is not None:
         evidence = f"{installed[0]} is installed here" + (f"; the code asks for {asked}" if asked else "")
         return RuntimeFound(
@@ -178,34 +178,34 @@ def environments_beside(ground: Ground) -> list[str]:
     ]
 
 
-def _said_program(name: str, sources: Sequence[Source], root: str) -> tuple[str, str] | None:
+def _said_program(name: str, sources: Sequence[Source], ground: Ground) -> tuple[str, str] | None:
     """The runtime's program as the site's own settings name it, and its version. One within the site's tree is not run:
     whoever may write there could put anything in its place."""
     for source in sources:
         for setting in source.own_settings if source.is_own else ():
             speaks = re.search(rf"(?i){name}.*(exec|bin|path|cli|program)|(exec|bin|cli)\w*{name}", setting.key)
             program = posixpath.normpath(setting.value)
-            if speaks and program.startswith("/") and not program.startswith(f"{root}/"):
-                found = _asked_for_version(name, setting.value)
+            if speaks and program.startswith("/") and not program.startswith(f"{ground.place}/"):
+                found = _asked_for_version(name, setting.value, ground.host.programs)
                 if found is not None:
                     return found
     return None
 
 
-def _installed(name: str) -> tuple[str, str] | None:
-    """The runtime that is installed on this machine: its program and version."""
+def _installed(name: str, programs: Programs) -> tuple[str, str] | None:
+    """The runtime that is installed on the site's machine: its program and version."""
     words = _SAYS_VERSION.get(name, [name])
-    program = find_program(words[0])
-    return _asked_for_version(name, program) if program is not None else None
+    program = programs.place_of(words[0])
+    return _asked_for_version(name, program, programs) if program is not None else None
 
 
-def _asked_for_version(name: str, program: str) -> tuple[str, str] | None:
+def _asked_for_version(name: str, program: str, programs: Programs) -> tuple[str, str] | None:
     """The program with the version that it says it has; None where it says none."""
     words = _SAYS_VERSION.get(name, [name])
-    if len(words) == 1 or find_program(program) is None:
+    if len(words) == 1 or programs.place_of(program) is None:
         return None
     try:
-        said = ask_program([program, *words[1:]], seconds=10).decode("utf-8", "replace")
+        said = programs.ask([program, *words[1:]], seconds=10).decode("utf-8", "replace")
     except ProgramError:
         return None
     version = _VERSION.search(said)

@@ -92,7 +92,7 @@ def site_file_text(found: Inferred, given: Given, home: Path) -> str:
     out.put("name", name, why)
     if found.title is not None:
         out.put("title", found.title[0], found.title[1])
-    out.put("root", _relative(found.root, home))
+    out.put("root", found.far or _relative(found.root, home))
     if found.address is not None:
         out.put("address", found.address.address, found.address.evidence)
     else:
