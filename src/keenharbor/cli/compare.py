@@ -18,8 +18,8 @@ from keenharbor.trial.twostates import Compared, check_names, compare_states
 @click.option("--no-pages", is_flag=True, help="Compare files, data and settings only.")
 def compare(session: Session, left: str, right: str, no_pages: bool) -> int:
     """Compare two states of the site: LEFT and RIGHT are each "live", a snapshot, "clone:ID", "checkpoint:STEP" (of the
-    newest trial; "checkpoint:before" for its start), or an address. Live is only read. Of an address only pages are
-    compared.
+    newest trial; "checkpoint:before" for its start), an address, of which only pages are compared, or a folder on
+    another machine (ssh://USER@HOST/FOLDER), of which only files are. Live is only read.
 
     Exit code 0: no difference that matters; 1: differences."""
     check_names(left, right)

@@ -29,6 +29,7 @@ from keenharbor.snapshot.export import Exported, ExportOptions, export_snapshot
 from keenharbor.snapshot.importing import import_snapshot
 from keenharbor.snapshot.moved import Moved
 from keenharbor.snapshot.restore import GivenBack
+from keenharbor.snapshot.target import target_at
 from keenharbor.store import Store
 from keenharbor.tree import AREAS
 
@@ -80,7 +81,7 @@ def _render_drill(out: Console, found: Snapshot, result: Drilled) -> None:
 @harbor_command(snapshot, name="restore")
 @click.argument("wanted", metavar="SNAPSHOT")
 @click.argument("paths", nargs=-1)
-@click.option("--to", "target", type=click.Path(path_type=Path), help="The new folder to restore into.")
+@click.option("--to", "target", metavar="FOLDER", help="The new folder to restore into; ssh://… on another machine.")
 @click.option(
     "--database", "url", metavar="URL", help="Another database to restore into ('keenharbor manual site-file')."
 )
@@ -95,7 +96,7 @@ def _render_drill(out: Console, found: Snapshot, result: Drilled) -> None:
 @click.option("--overwrite", is_flag=True, help="Replace what is in --database.")
 @click.option("--yes", is_flag=True, help="Do it without asking.")
 def restore(
-    session: Session, wanted: str, paths: tuple[str, ...], target: Path | None, url: str | None, live: bool,
+    session: Session, wanted: str, paths: tuple[str, ...], target: str | None, url: str | None, live: bool,
     areas: tuple[str, ...], tables: tuple[str, ...], no_database: bool, no_files: bool, new_address: str | None,
     new_root: Path | None, password_file: Path | None, overwrite: bool, yes: bool,
 ) -> None:  # fmt: skip
@@ -123,7 +124,8 @@ def restore(
         if overwrite:
             session.confirm(f"All that is in {place} is replaced.", yes)
     given = give_back(
-        found, target, chosen.fits, files=chosen.files, tables=tables, database=place, with_database=chosen.database,
+        found, target_at(at, target) if target is not None else None, chosen.fits, files=chosen.files, tables=tables,
+        database=place, with_database=chosen.database,
         overwrite=overwrite, moved=moved, live=site.database if site is not None else session.live_database(),
     )  # fmt: skip
     where = str(target or place)
@@ -131,7 +133,7 @@ def restore(
         at.work, at.name, "snapshot restore", "done", f"{given.paths} paths, {given.rows} rows to {where}", found.id
     )
     told = {"snapshot": found.id, "paths": given.paths, "rows": given.rows, "seconds": round(given.seconds, 3),
-            "files": str(given.files) if given.files else None, "database": given.database,
+            "files": given.files, "database": given.database,
             "rewritten_files": given.rewritten_files, "rewritten_cells": given.rewritten_cells}  # fmt: skip
     session.show(told, lambda out: _render_given(out, found, given, where, has_moved=moved is not None))
 

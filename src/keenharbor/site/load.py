@@ -12,7 +12,7 @@ from keenharbor.base.references import referred
 from keenharbor.database import DatabasePlace
 from keenharbor.database.kinds import NO_ENGINE, engine_of, kind_of
 from keenharbor.host import Here, Host, ReadPath
-from keenharbor.host.addresses import Address
+from keenharbor.host.addresses import Address, is_far
 from keenharbor.site.connections import place_of_text, server_place, split_host
 from keenharbor.site.model import DatabaseSettingsPart, SiteFile
 from keenharbor.site.routines import LinePart
@@ -85,6 +85,14 @@ def far_host(root: str, line: LinePart, base: Path, work: Path) -> tuple[Host, s
     )  # fmt: skip
     there = There.of(settings, work, Address.read(root).folder)
     return there, there.top
+
+
+def host_at(at: Whereabouts, folder: str) -> tuple[Host, str]:
+    """The machine of a folder that a person names, here or with ``ssh://``, and the folder there; another machine is
+    reached as the site file says."""
+    if not is_far(folder):
+        return Here(at.work), str(Path(folder).absolute())
+    return far_host(folder, load_site_file(at.site_file).line, at.site_file.parent, at.work)
 
 
 def _beside(base: Path, name: str | None) -> Path | None:

@@ -5,17 +5,15 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
-from keenharbor.base.durable import private_folder, write_pieces
 from keenharbor.base.errors import DamagedError, UsageError
 from keenharbor.database import Database, DatabasePlace, ReadDatabase, StoredState, open_database, sql_text
 from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.database.rewrite import rewrite_database
-from keenharbor.host import FileTree
 from keenharbor.snapshot.manifest import Snapshot
 from keenharbor.snapshot.moved import Moved, moved_rewriter, rewrite_files
 from keenharbor.snapshot.plaintext import csv_text, file_name
+from keenharbor.snapshot.target import Target
 from keenharbor.tree import Entry, restore_tree
 
 
@@ -27,7 +25,7 @@ class GivenBack:
     paths: int
     rows: int
     seconds: float
-    files: Path | None
+    files: str | None
     database: str | None
     rewritten_files: int = 0
     rewritten_cells: int = 0
@@ -63,12 +61,12 @@ def restore_state(state: StoredState, database: Database) -> int:
 
 
 def give_back(
-    snapshot: Snapshot, target: Path | None, chosen: Callable[[Entry], bool] | None = None, *, files: bool = True,
+    snapshot: Snapshot, target: Target | None, chosen: Callable[[Entry], bool] | None = None, *, files: bool = True,
     tables: Sequence[str] = (), database: DatabasePlace | None = None, with_database: bool = True,
     overwrite: bool = False,
     moved: Moved | None = None, live: ReadDatabase | None = None,
 ) -> GivenBack:  # fmt: skip
-    """Restore into the folder ``target``: files below ``target/files``, the database below ``target/database`` (as a
+    """Restore into the folder ``target``: files below its ``files``, the database below its ``database`` (as a
     file, or as SQL text where it needs a server), ``tables`` as CSV; and into the database at ``database`` where that
     is given.
 
@@ -77,7 +75,8 @@ def give_back(
     ``live`` is never written. Raises `UsageError` for what cannot be, before anything is written."""
     began = time.monotonic()
     if target is not None:
-        _check_target(snapshot, target)
+        target.refuse_unless_empty()
+        target.refuse_inside(snapshot.manifest.root)
     if database is not None and live is not None and live.is_at(database):
         raise UsageError("this is the live site's database", where=str(database), advice="--live restores over it")
     if snapshot.state.schema.engine == NO_ENGINE and database is None:
@@ -96,40 +95,25 @@ def give_back(
         rows = _into_database(snapshot, open_database(database), tables, overwrite)
         place = str(database)
     elif target is not None and with_database and not as_text:
-        new_database = DatabasePlace(
-            snapshot.state.schema.engine, target / "database" / snapshot.database_place.file.name
-        )
-        private_folder(new_database.file.parent)
+        new_database = target.database_file(snapshot.state.schema.engine, snapshot.database_place.file.name)
         rows = restore_state(snapshot.state, open_database(new_database))
         place = str(new_database.file)
     elif target is not None and with_database:
         place, rows = _as_text(snapshot, target, tables)
     rewritten_files = rewritten_cells = 0
     if target is not None and files:
-        private_folder(target / "files")
-        restore_tree(FileTree(str(target / "files")), wanted, {}, snapshot.store.read)
+        restore_tree(target.tree("files"), wanted, {}, snapshot.store.read)
     if moved is not None:
         rewriter = moved_rewriter(snapshot, moved, new_database)
         if target is not None and files:
-            counts, _ = rewrite_files(FileTree(str(target / "files")), wanted.values(), rewriter)
+            counts, _ = rewrite_files(target.tree("files"), wanted.values(), rewriter)
             rewritten_files = len(counts)
         if new_database is not None:
             rewritten_cells = rewrite_database(open_database(new_database), rewriter).cells.total()
-    where = target / "files" if target is not None and files else None
+    where = target.path("files") if target is not None and files else None
     count = len(wanted) if where is not None else 0
     checked = place is not None and not as_text and not tables
     return GivenBack(count, rows, time.monotonic() - began, where, place, rewritten_files, rewritten_cells, checked)
-
-
-def _check_target(snapshot: Snapshot, target: Path) -> None:
-    if target.exists() and (not target.is_dir() or any(target.iterdir())):
-        raise UsageError(
-            "the folder to restore to is not empty",
-            where=target,
-            advice="name a new folder, so that nothing is overwritten; --live restores over the live site",
-        )
-    if Path(snapshot.manifest.root) in (target.resolve(), *target.resolve().parents):
-        raise UsageError("this folder lies inside the live site", where=target, advice="name one outside it")
 
 
 def _into_database(snapshot: Snapshot, database: Database, tables: Sequence[str], overwrite: bool) -> int:
@@ -152,15 +136,13 @@ def _into_database(snapshot: Snapshot, database: Database, tables: Sequence[str]
     return restore_state(snapshot.state, database)
 
 
-def _as_text(snapshot: Snapshot, target: Path, tables: Sequence[str]) -> tuple[str, int]:
+def _as_text(snapshot: Snapshot, target: Target, tables: Sequence[str]) -> tuple[str, int]:
     """Tables as CSV, or the whole database as SQL text for the engine's own client."""
-    folder = target / "database"
-    private_folder(folder)
     state = snapshot.state
     if tables:
         for name in tables:
-            write_pieces(folder / f"{file_name(name)}.csv", csv_text(state, name))
-        return str(folder), sum(state.tables[n].row_count for n in tables)
-    file = folder / f"{snapshot.database_place.name}.sql"
-    write_pieces(file, sql_text(state))
-    return str(file), sum(t.row_count for t in state.tables.values())
+            target.write(f"{file_name(name)}.csv", csv_text(state, name))
+        return target.path("database"), sum(state.tables[n].row_count for n in tables)
+    file = f"{snapshot.database_place.name}.sql"
+    target.write(file, sql_text(state))
+    return target.path("database", file), sum(t.row_count for t in state.tables.values())

@@ -26,8 +26,11 @@ from keenharbor.compare import (
     take_look,
 )
 from keenharbor.compare.state import settings_of
-from keenharbor.database import DatabaseState, row_delta
+from keenharbor.database import DatabasePlace, DatabaseState, row_delta
+from keenharbor.database.kinds import NO_ENGINE
 from keenharbor.database.rewrite import Rewriter
+from keenharbor.host.addresses import is_far
+from keenharbor.site.load import far_host
 from keenharbor.site.view import SiteView
 from keenharbor.snapshot import Snapshot, find_snapshot, list_snapshots
 from keenharbor.store import Store, object_id
@@ -72,7 +75,8 @@ class _Side:
 
 def compare_states(live: SiteView, left: str, right: str, progress: Progress, *, pages: bool = True) -> Compared:
     """Compare two of ``live``, a snapshot (id, label, ``newest``), ``clone:ID``, ``checkpoint:STEP`` (the newest
-    trial's, after that step), or an address, of which only pages can be seen.
+    trial's, after that step), an address, of which only pages can be seen, or a folder on another machine (``ssh://``),
+    of which only files can.
 
     For pages a snapshot is served from a clone made for the purpose and dropped. Live is only read; its files that were
     not touched since the snapshot that it is compared with are taken to be as they were there.
@@ -113,7 +117,9 @@ def _look(live: SiteView, address: str, progress: Progress, also: Look | None = 
 
 def _is_saved(wanted: str) -> bool:
     """Whether a state is a snapshot of the store."""
-    return wanted != "live" and not wanted.startswith((CLONE_PREFIX, CHECKPOINT_PREFIX, "http://", "https://"))
+    return wanted != "live" and not wanted.startswith(
+        (CLONE_PREFIX, CHECKPOINT_PREFIX, "http://", "https://", "ssh://")
+    )
 
 
 def _side(
@@ -132,6 +138,8 @@ def _side(
         return _clone_side(live, wanted, stack, pages)
     if wanted.startswith(("http://", "https://")):
         return _Side(wanted, None, None, {}, wanted.rstrip("/"))
+    if is_far(wanted):
+        return _folder_side(live, wanted, known, progress)
     was_at: str | None = None
     if saved is None:
         saved, was_at = _checkpoint(live, wanted.removeprefix(CHECKPOINT_PREFIX))
@@ -150,6 +158,20 @@ def _side(
     if was_at is not None:
         return _renamed_checkpoint(live, wanted, snapshot, was_at, ini, address)
     return _Side(f"snapshot {snapshot.id}", snapshot.entries, snapshot.state, ini, address)
+
+
+def _folder_side(live: SiteView, wanted: str, known: Mapping[str, Entry], progress: Progress) -> _Side:
+    """A folder on another machine: its files, and what its settings file says."""
+    host, place = far_host(wanted, live.model.line, live.site_file.absolute().parent, live.work)
+    there = SiteView(live.model, live.site_file, place, DatabasePlace(NO_ENGINE), live.work, live.store_folder, host)
+    progress.stage(f"reading the files of {wanted}")
+    scan = there.scan()
+    read_content(there.files, scan, Hashing(), {}, None, lambda done, total: progress.advance(done, total, "byte"))
+    try:
+        said = there.settings()
+    except (UsageError, OSError):
+        said = {}
+    return _Side(wanted, scan.entries, None, said, None)
 
 
 def _checkpoint(live: SiteView, step: str) -> tuple[Snapshot, str]:
