@@ -32,6 +32,7 @@ COMMANDS: Commands = {
     "cutover": ("keenharbor.cli.cutover:cutover", "Carry the rehearsed plan out on the live site."),
     "watch": ("keenharbor.cli.watch:watch", "Hold live against how it arrived, days after a cutover."),
     "rollback": ("keenharbor.cli.rollback:rollback", "Go back, keeping what visitors did meanwhile."),
+    "move": ("keenharbor.cli.move:move_command", "Move the site to another machine, folder, address or server."),
     "settle": ("keenharbor.cli.settle:settle", "Finish or undo what was interrupted."),
     "log": ("keenharbor.cli.log:log", "Show what was done, when, with what outcome."),
     "demo": ("keenharbor.cli.demo:demo", "Play a full example on a made-up site."),

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Mapping, Sequence
-from pathlib import Path
 from urllib.parse import urlsplit
 
 from keenharbor.base.durable import (
@@ -17,7 +16,7 @@ from keenharbor.base.errors import KeenHarborError
 from keenharbor.clone.clone import Clone
 from keenharbor.database import DatabasePlace, DatabaseState, open_database
 from keenharbor.database.rewrite import HostMove, Rewriter, rewrite_database
-from keenharbor.site.connections import split_host, text_of_place
+from keenharbor.site.connections import values_for
 from keenharbor.site.load import database_place, database_settings_file
 from keenharbor.site.model import DatabaseSettingsPart
 from keenharbor.site.settings import read_settings
@@ -146,7 +145,7 @@ def _point_settings(clone: Clone) -> None:
         if _wants_a_port(keys, said, place):
             clone.take_database_port(place.kind.port if keys.port not in said and keys.url not in said else 0)
             place = clone.place_for_code
-        clone.site.change_settings(file.path, form, _values_for(keys, said, place))
+        clone.site.change_settings(file.path, form, values_for(keys, said, place))
         now = database_place(model, clone.site.site_file.parent, clone.site.named(""))
         if now.is_same_as(place):
             return
@@ -167,28 +166,3 @@ def _wants_a_port(keys: DatabaseSettingsPart, said: Mapping[str, str], place: Da
         return True
     host = said.get(keys.host or "", "")
     return keys.host in said and not place.kind.socket_name and not host.startswith("/") and ":/" not in host
-
-
-def _values_for(keys: DatabaseSettingsPart, said: Mapping[str, str], place: DatabasePlace) -> dict[str, str]:
-    """The values of those keys that the settings have, for a database at ``place``."""
-    host, port = place.host, str(place.port or "")
-    stood = said.get(keys.host or "", "")
-    if place.socket and keys.socket not in said:
-        if place.kind.socket_name:  # its clients name the folder
-            host, port = str(Path(place.socket).parent), place.socket.rpartition(".")[2]
-        else:
-            host = place.socket if stood.startswith("/") else f"localhost:{place.socket}"
-    elif keys.port not in said and place.port and _says_port(stood):
-        host = f"{place.host}:{place.port}"
-    socket, mark = place.socket, place.kind.socket_name.format("")
-    if socket and mark and mark not in said.get(keys.socket or "", ""):
-        socket = str(Path(socket).parent)  # as it stood: by its folder alone
-    wanted = {
-        keys.url: text_of_place(said.get(keys.url or "", ""), place), keys.host: host, keys.port: port,
-        keys.socket: socket, keys.name: place.name, keys.user: place.user, keys.password: place.password,
-    }  # fmt: skip
-    return {key: value for key, value in wanted.items() if key is not None and key in said}
-
-
-def _says_port(host: str) -> bool:
-    return bool(split_host(host)[1])

@@ -10,6 +10,8 @@ from keenharbor.site.view import SiteView
 from keenharbor.site.writable import Writable
 
 RELOAD_SECONDS = 60
+MOVED = "moved"
+"""With this begins the flag's text in a place from which the site has moved away."""
 
 
 def flag_path(site: SiteView) -> str:

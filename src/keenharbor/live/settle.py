@@ -12,7 +12,7 @@ from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural
 from keenharbor.clone.orphans import remove_orphans
 from keenharbor.live.arrivals import FOLDER as ARRIVALS
-from keenharbor.live.flag import flag_text, maintenance_off, reload_host
+from keenharbor.live.flag import MOVED, flag_text, maintenance_off, reload_host
 from keenharbor.live.guard import reserve_files
 from keenharbor.live.journal import (
     Journal,
@@ -209,6 +209,11 @@ def _settle_flag(work: _Settling) -> Settled | None:
     """A flag of ours that stands though no change is open. One that somebody else put there is theirs."""
     text = flag_text(work.site)
     if text is None:
+        return None
+    if text.startswith(MOVED):
+        work.remarks.append(
+            "the site has moved away from here, and visitors stay locked out ('keenharbor log' says where)"
+        )
         return None
     if not is_token(text):
         work.remarks.append(

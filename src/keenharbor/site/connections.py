@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import parse_qs, quote, unquote, urlsplit
 
 from keenharbor.base.errors import UsageError
 from keenharbor.database import DatabasePlace
 from keenharbor.database.kinds import engine_of, kind_of
+
+if TYPE_CHECKING:
+    from keenharbor.site.model import DatabaseSettingsPart
 
 _URL = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*)://")
 _DSN = re.compile(r"([a-z]+\d?):", re.IGNORECASE)
@@ -120,3 +125,28 @@ def host_of_address(text: str) -> str | None:
         return urlsplit(text).netloc.rpartition("@")[2].lower() or None
     except ValueError:
         return None
+
+
+def values_for(keys: DatabaseSettingsPart, said: Mapping[str, str], place: DatabasePlace) -> dict[str, str]:
+    """The values of those keys that the settings have, for a database at ``place``."""
+    host, port = place.host, str(place.port or "")
+    stood = said.get(keys.host or "", "")
+    if place.socket and keys.socket not in said:
+        if place.kind.socket_name:  # its clients name the folder
+            host, port = str(Path(place.socket).parent), place.socket.rpartition(".")[2]
+        else:
+            host = place.socket if stood.startswith("/") else f"localhost:{place.socket}"
+    elif keys.port not in said and place.port and _says_port(stood):
+        host = f"{place.host}:{place.port}"
+    socket, mark = place.socket, place.kind.socket_name.format("")
+    if socket and mark and mark not in said.get(keys.socket or "", ""):
+        socket = str(Path(socket).parent)  # as it stood: by its folder alone
+    wanted = {
+        keys.url: text_of_place(said.get(keys.url or "", ""), place), keys.host: host, keys.port: port,
+        keys.socket: socket, keys.name: place.name, keys.user: place.user, keys.password: place.password,
+    }  # fmt: skip
+    return {key: value for key, value in wanted.items() if key is not None and key in said}
+
+
+def _says_port(host: str) -> bool:
+    return bool(split_host(host)[1])

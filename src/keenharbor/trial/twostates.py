@@ -81,6 +81,7 @@ def compare_states(live: SiteView, left: str, right: str, progress: Progress, *,
     For pages a snapshot is served from a clone made for the purpose and dropped. Live is only read; its files that were
     not touched since the snapshot that it is compared with are taken to be as they were there.
     """
+    pages = pages and not (is_far(left) or is_far(right))
     with contextlib.ExitStack() as stack:
         saved = {w: find_snapshot(Store(live.store_folder), w, live.name) for w in (left, right) if _is_saved(w)}
         known = next((s.entries for s in saved.values()), {})
