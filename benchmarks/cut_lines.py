@@ -58,7 +58,11 @@ def nothing_left(site: FarSite) -> list[str]:
         if not site.machine.helpers():
             break
         time.sleep(0.1)
-    left = [f"helper {n}" for n in site.machine.helpers()] + site.machine.state_left()
+    left = site.machine.state_left()
+    for number in site.machine.helpers():
+        shown = subprocess.run(["ps", "-o", "pid,ppid,stat,etimes,wchan:20", "-p", str(number)], text=True, check=False,
+                               capture_output=True).stdout.splitlines()[-1]  # fmt: skip
+        left.append(f"helper {shown}")
     left += [str(p) for p in site.scene.root.rglob(".*.part")]
     flag = site.scene.root / "var/maintenance.flag"
     return left + ([str(flag)] if flag.exists() else [])

@@ -43,6 +43,13 @@ def far_user() -> str:
     return own
 
 
+def open_to_others(folder: Path) -> None:
+    """Let any user get at what is in a folder of the tests."""
+    for above in (folder, *folder.parents):
+        if above.stat().st_uid == os.getuid() and above != Path("/") and above.stat().st_mode & 0o005 != 0o005:
+            above.chmod(above.stat().st_mode | 0o005)
+
+
 @dataclass
 class FarMachine:
     """An SSH server: where it listens, for whom, and by which key."""
@@ -92,9 +99,7 @@ def far_machine(folder: Path, *more: str) -> Iterator[FarMachine]:
         )
     shutil.copy(folder / "own.pub", folder / "authorized")
     (folder / "authorized").chmod(0o644)
-    for above in (folder, *folder.parents):  # the server reads it as that user
-        if above.owner() == pwd.getpwuid(os.getuid()).pw_name and above.stat().st_mode & 0o005 != 0o005:
-            above.chmod(above.stat().st_mode | 0o005)
+    open_to_others(folder)  # the server reads it as that user
     lines = [
         f"Port {made.port}", "ListenAddress 127.0.0.1", f"HostKey {folder}/host",
         f"AuthorizedKeysFile {folder}/authorized", "StrictModes no",
@@ -159,6 +164,7 @@ def far_site(machine: FarMachine, folder: Path, engine: str = "sqlite", checks: 
     scene = set_scene(folder / "there", engine=engine)
     made = FarSite(machine, scene, folder / "here")
     made.folder.mkdir()
+    open_to_others(scene.folder)
     for name in ("feed", "tansy.toml"):
         shutil.move(scene.folder / name, made.folder / name)
     words: list[str] = []

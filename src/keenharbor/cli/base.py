@@ -195,6 +195,13 @@ class TerminalProgress:
         PASSING.show(f"    {_pace(done, total, unit, now - self._began)}")
 
 
+def _close_lines() -> None:
+    """End the lines to other machines, where there are any; what is left of them there goes at once."""
+    module = sys.modules.get("keenharbor.host.far.line")
+    if module is not None:
+        module.close_lines()
+
+
 def harbor_command(
     group: click.Group | None = None, *, name: str, site: bool = True, hidden: bool = False
 ) -> Callable[..., Any]:
@@ -210,6 +217,8 @@ def harbor_command(
             except KeyboardInterrupt as stop:
                 session.note_stop(name if group is None else f"{group.name} {name}", str(stop))
                 raise
+            finally:
+                _close_lines()
 
         options = [
             click.option("--json", "as_json", is_flag=True, help="Print one JSON document instead of text."),

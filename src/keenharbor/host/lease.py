@@ -31,7 +31,6 @@ def held(
     at work. Several may hold it ``shared``; nobody then holds it alone. ``doing`` is told to who comes next. A
     ``passing`` one's file goes with it. Raises `HeldError` when ``what`` is still held after ``wait_seconds``.
     """
-    private_folder(path.parent)
     descriptor = _opened(path)
     is_held = False
     try:
@@ -41,8 +40,8 @@ def held(
                 fcntl.flock(descriptor, (fcntl.LOCK_SH if shared else fcntl.LOCK_EX) | fcntl.LOCK_NB)
                 if not passing or _is_at(descriptor, path):
                     break
-                os.close(descriptor)  # the file went with who had held it: another may be there by now
-                descriptor = _opened(path)
+                former, descriptor = descriptor, _opened(path)  # the file went with who had held it
+                os.close(former)
             except BlockingIOError:
                 if time.monotonic() >= deadline:
                     raise HeldError(
@@ -66,6 +65,7 @@ def held(
 
 
 def _opened(path: Path) -> int:
+    private_folder(path.parent)  # one that is passing goes with its last file
     return os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, PRIVATE_FILE)
 
 

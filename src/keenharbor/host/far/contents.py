@@ -12,9 +12,10 @@ from pathlib import Path
 
 
 class KnownContents:
-    """A small database beside the site's other things. It may be lost: then contents are sent once more."""
+    """A small database beside the site's other things (None: for this run alone). It may be lost: then contents are
+    sent once more."""
 
-    def __init__(self, file: Path) -> None:
+    def __init__(self, file: Path | None) -> None:
         self._file = file
         self._guard = threading.Lock()
         self._by_size: dict[int, list[bytes]] | None = None
@@ -24,7 +25,7 @@ class KnownContents:
     def _read(self) -> dict[int, list[bytes]]:
         if self._by_size is None:
             by_size: dict[int, list[bytes]] = defaultdict(list)
-            if self._file.exists():
+            if self._file is not None and self._file.exists():
                 try:
                     with sqlite3.connect(self._file, timeout=5) as known:
                         for digest, size, identity in known.execute("SELECT digest, size, id FROM contents"):
@@ -69,7 +70,7 @@ class KnownContents:
             self._write()
 
     def _write(self) -> None:
-        if not self._new or not self._file.parent.is_dir():
+        if not self._new or self._file is None or not self._file.parent.is_dir():
             return
         try:
             with sqlite3.connect(self._file, timeout=5) as known:

@@ -26,7 +26,7 @@ MOST_PATHS = 5_000_000
 """A tree of more is not believed."""
 _LONGEST_NAME = 255
 _KINDS: dict[str, FileKind] = {"file": "file", "folder": "folder", "link": "link"}
-_PIECE = 4 * 1024 * 1024
+PIECE = 4 * 1024 * 1024
 _FIRST_PART = 256 * 1024
 _WORTH_TELLING = 400
 """A known content is told of for as many bytes that may have to come otherwise."""
@@ -82,8 +82,9 @@ class FarReading:
 
     forks = False
 
-    def __init__(self, line: Line, place: str, known: KnownContents, *, leads_out: bool = False) -> None:
-        self._line, self._place, self._known, self._leads_out = line, place, known, leads_out
+    def __init__(self, line: Line, place: str, known: KnownContents | None, *, leads_out: bool = False) -> None:
+        self._line, self._place, self._leads_out = line, place, leads_out
+        self._known = known or KnownContents(None)
         self._walk: tuple[Scan, int, dict[str, Entry]] | None = None
 
     @property
@@ -186,8 +187,8 @@ class FarReading:
         entries = {e.path: e for e in map(Entry._make, batch)}
         sizes: list[int] = []
         for entry in entries.values():
-            sizes.extend([_PIECE] * (1 if entry.size >= _PIECE else 0))
-            sizes.append(entry.size % _PIECE if entry.size > _PIECE else entry.size)
+            sizes.extend([PIECE] * (1 if entry.size >= PIECE else 0))
+            sizes.append(entry.size % PIECE if entry.size > PIECE else entry.size)
         bytes_of_it = sum(e.size for e in entries.values())
         known = self._known.of_sizes(sizes, have, max(64, bytes_of_it // _WORTH_TELLING))
         ids: dict[int, str] = {}
@@ -201,7 +202,7 @@ class FarReading:
     def _take(self, told: Any, data: memoryview, known: dict[bytes, str], store: Store, ids: dict[int, str]) -> None:
         for piece in _listed(told, self._told):
             match piece:
-                case [int(number), int(size), None] if 0 <= size <= min(len(data), _PIECE):
+                case [int(number), int(size), None] if 0 <= size <= min(len(data), PIECE):
                     content = bytes(data[:size])
                     data = data[size:]
                     ids[number] = store(content, None)
@@ -402,7 +403,7 @@ class FarChanging:
         if contents is not None:
             self._send(what, entry, staged, [len(c) for c in contents], body=b"".join(contents))
             return
-        sizes = [_PIECE] * (len(entry.objects) - 1)
+        sizes = [PIECE] * (len(entry.objects) - 1)
         sizes.append(entry.size - sum(sizes))
         first = read(entry.objects[0])
         if len(first) != sizes[0]:  # pieces of another size than ours: all of them have to be known before

@@ -65,6 +65,8 @@ class Line:
         self.listings: dict[tuple[str, bool, str], tuple[float, int, Listing]] = {}
         """What folders hold, as it was told lately (see `keenharbor.host.far.files.FarReading`)."""
         self.opened = 0
+        self.endings: dict[int, Callable[[], None]] = {}
+        """What is called when it is closed."""
 
     # -- the helper --------------------------------------------------------------------------------------------
 
@@ -242,6 +244,8 @@ class Line:
 
     def close(self) -> None:
         """End everything; nothing is left there."""
+        for ending in self.endings.values():
+            ending()
         if self._asking is not None:
             self._asking.close()
 

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import contextlib
+import secrets
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from keenharbor.base.errors import UsageError
+from keenharbor.host.entries import Entry
 from keenharbor.host.far.asking import nonsense
+from keenharbor.host.far.connecting import LineError
+from keenharbor.host.far.files import PIECE, FarChanging, FarFiles
 from keenharbor.host.far.line import Line
 from keenharbor.host.programs import Ran, Running
 
@@ -69,11 +74,25 @@ class FarPrograms:
         return {}
 
 
+def _send(changes: FarChanging, path: str, file: Path) -> None:
+    facts = file.stat()
+    pieces = range(0, facts.st_size, PIECE)
+    entry = Entry(path, "file", 0o600, facts.st_mtime_ns, facts.st_size, objects=tuple(map(str, pieces)))
+    with file.open("rb") as source:
+
+        def read(at: str) -> bytes:
+            source.seek(int(at))
+            return source.read(PIECE)
+
+        changes.write_there(entry, read)
+
+
 class FarEnvironments:
     """See `keenharbor.host.protocol.Environments`."""
 
-    def __init__(self, line: Line) -> None:
-        self._line = line
+    def __init__(self, line: Line, state: str) -> None:
+        """``state`` is a folder over there for what stands there for a while."""
+        self._line, self._state = line, state
 
     def _ask(self, what: str, *given: Any) -> Any:
         with self._line.own_lane() as lane:
@@ -99,12 +118,32 @@ class FarEnvironments:
         self, environment: str, wants: Sequence[str], removes: Sequence[str], wheelhouse: str | None,
         time_limit: float, variables: Mapping[str, str] | None = None, prefix: Sequence[str] = (),
     ) -> Ran:  # fmt: skip
-        with self._line.own_lane() as lane:
+        with self._wheels(wheelhouse if wants else None) as place, self._line.own_lane() as lane:
             told = lane.ask(
-                "install", environment, list(wants), list(removes), wheelhouse, time_limit, dict(variables or {}),
+                "install", environment, list(wants), list(removes), place, time_limit, dict(variables or {}),
                 list(prefix),
             )  # fmt: skip
         return _ran(told, self._line.door.told)
+
+    @contextlib.contextmanager
+    def _wheels(self, wheelhouse: str | None) -> Iterator[str | None]:
+        """The folder of wheels, which is one of this machine, over there for the time of the block."""
+        if wheelhouse is None:
+            yield None
+            return
+        files = FarFiles(self._line, self._state, None)
+        files.make_root()
+        folder = f"wheels-{secrets.token_hex(4)}"
+        try:
+            with files.changing() as changes:
+                changes.make_folder(folder)
+                for wheel in sorted(Path(wheelhouse).iterdir()):
+                    if wheel.is_file():
+                        _send(changes, f"{folder}/{wheel.name}", wheel)
+            yield f"{self._state}/{folder}"
+        finally:
+            with contextlib.suppress(LineError, OSError):
+                files.clear(folder, keep=False)
 
     def put_in_place(self, new: str, home: str, kept_as: str) -> None:
         self._ask("put_in_place", new, home, kept_as)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import atexit
 import contextlib
 import hashlib
 import itertools
@@ -55,7 +54,6 @@ class There:
         self._facts: dict[str, Any] | None = None
         self._by_helper: bool | None = None
         self.lacking = ""
-        atexit.register(self._known.keep)
 
     @classmethod
     def of(cls, settings: LineSettings, work: Path, folder: str) -> There:
@@ -68,7 +66,9 @@ class There:
     @property
     def line(self) -> Line:
         """The line to it."""
-        return line_to(self._settings)
+        line = line_to(self._settings)
+        line.endings[id(self._known)] = self._known.keep
+        return line
 
     @property
     def told(self) -> str:
@@ -104,7 +104,7 @@ class There:
 
     @property
     def environments(self) -> Environments:
-        return FarEnvironments(self.line) if self.by_helper else NoEnvironments(self.told)
+        return FarEnvironments(self.line, self.state_folder) if self.by_helper else NoEnvironments(self.told)
 
     @property
     def sqlite_files(self) -> SqliteFiles:
