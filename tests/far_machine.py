@@ -14,6 +14,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+import psutil
+
 from conftest import FEW_PAGES, Ran, harbor
 from keenharbor.clone.server import free_port
 from keenharbor.database.private_server import PrivateServer
@@ -77,13 +79,14 @@ class FarMachine:
         return sorted(str(p.relative_to(state)) for p in state.rglob("*")) if state.exists() else []
 
     def helpers(self) -> list[int]:
-        """The helpers that run now, by the argument list of their Python."""
+        """The helpers that this server has started and that run now."""
         found = []
-        for place in Path("/proc").glob("[0-9]*"):
-            with contextlib.suppress(OSError):
-                words = (place / "cmdline").read_bytes()
-                if b"zlib.decompress(r.read(int(r.readline()" in words and b"python" in words.split(b"\0")[0]:
-                    found.append(int(place.name))
+        for server in psutil.process_iter(["cmdline"]):
+            if str(self.folder / "sshd_config") in (server.info["cmdline"] or ()):
+                for process in server.children(recursive=True):
+                    with contextlib.suppress(psutil.Error):
+                        if any("zlib.decompress(r.read(int(r.readline()" in word for word in process.cmdline()[1:]):
+                            found.append(process.pid)
         return found
 
 

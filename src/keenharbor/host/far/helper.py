@@ -14,6 +14,7 @@ import hashlib
 import os
 import platform
 import queue
+import socket
 import sqlite3
 import sys
 import threading
@@ -211,6 +212,19 @@ class Helper:
 
     def do_echo(self, call: Call, lane: Lane, body: bytes, back: int = 0) -> tuple[int, bytes]:
         return len(body), os.urandom(back)
+
+    def do_answers(self, call: Call, lane: Lane, body: bytes, host: str, port: int, place: str) -> bool:
+        """Whether something listens at a port, or at the socket ``place``, for this user."""
+        try:
+            if place:
+                with socket.socket(socket.AF_UNIX) as probe:
+                    probe.settimeout(5)
+                    probe.connect(place)
+            else:
+                socket.create_connection((host, port), 5).close()
+        except OSError:
+            return False
+        return True
 
     # -- reading trees -----------------------------------------------------------------------------------------
 

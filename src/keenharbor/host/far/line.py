@@ -225,7 +225,7 @@ class Line:
         try:
             return self._thread.do(open_it())
         except asyncssh.ChannelOpenError as error:
-            forbidden = error.code == asyncssh.OPEN_ADMINISTRATIVELY_PROHIBITED
+            forbidden = error.code == asyncssh.OPEN_ADMINISTRATIVELY_PROHIBITED or self._answers_there(there)
             reason = error.reason or "it is refused"
             raise LineError(
                 f"{self.door.told} forwards nothing to its database at {where}: {reason}" if forbidden
@@ -236,6 +236,18 @@ class Line:
             ) from None  # fmt: skip
         except (TimeoutError, OSError, asyncssh.Error, ValueError) as error:
             raise self._told(error) from None
+
+    def _answers_there(self, there: Endpoint) -> bool:
+        """Whether the far user gets at a server: then it is the line that does not lead to it."""
+        if self._asking is None or self._asking.lost is not None:
+            return False
+        lane = self._asking.lane()
+        try:
+            return lane.ask("answers", there.host or "127.0.0.1", there.port, there.socket) is True
+        except LineError:
+            return False
+        finally:
+            lane.end()
 
     def _private_folder(self) -> str:
         """Where sockets stand: whoever reaches one is taken for this user over there."""
