@@ -124,6 +124,7 @@ class Helper:
         self._walks: dict[int, tuple[ReadTree, Scan]] = {}
         self._leases: dict[int, contextlib.ExitStack] = {}
         self._lease_files: dict[int, int] = {}
+        self._lease_folders: dict[int, str] = {}
         self._connections: dict[int, Any] = {}
         self._cursors: dict[int, Any] = {}
         self._sqlite = SqliteFilesHere()
@@ -171,9 +172,9 @@ class Helper:
         """The line is gone: nothing goes on."""
         with contextlib.suppress(BaseException):
             stop_all()
-        for stack in [*self._leases.values()]:
+        for number in [*self._leases]:
             with contextlib.suppress(BaseException):
-                stack.close()
+                self._let_go(number)
         os._exit(0)
 
     def carry_out(self, lane: Lane, number: int, what: str, given: Sequence[Any], body: bytes) -> None:
@@ -508,15 +509,20 @@ class Helper:
         descriptor = stack.enter_context(held(Path(place), what, seconds, doing=doing, passing=True))
         self._leases[number] = stack
         self._lease_files[number] = descriptor
+        self._lease_folders[number] = os.path.dirname(place)
 
-    def do_let_go(self, call: Call, lane: Lane, body: bytes, number: int, place: str) -> None:
+    def do_let_go(self, call: Call, lane: Lane, body: bytes, number: int) -> None:
+        self._let_go(number)
+
+    def _let_go(self, number: int) -> None:
         stack = self._leases.pop(number, None)
         self._lease_files.pop(number, None)
         if stack is not None:
+            folder = self._lease_folders.pop(number)
             stack.close()
             with contextlib.suppress(OSError):  # others may hold something there
-                os.rmdir(place)
-                os.rmdir(os.path.dirname(place))
+                os.rmdir(folder)
+                os.rmdir(os.path.dirname(folder))
 
     # -- databases in files ------------------------------------------------------------------------------------
 

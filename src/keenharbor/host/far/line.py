@@ -131,12 +131,12 @@ class Line:
         self.lane().ask("hold", number, *given)
         self._held[number] = given
 
-    def let_go(self, number: int, folder: str) -> None:
+    def let_go(self, number: int) -> None:
         """Let it go. What cannot be told to the far side any more went with the line."""
         self._held.pop(number, None)
         with contextlib.suppress(LineError):
             if self._asking is not None and self._asking.lost is None:
-                self.lane().ask("let_go", number, folder)
+                self.lane().ask("let_go", number)
 
     def _note_change(self) -> None:
         self.changed += 1

@@ -142,7 +142,7 @@ class There:
         try:
             yield number
         finally:
-            self.line.let_go(number, folder)
+            self.line.let_go(number)
 
     @contextlib.contextmanager
     def _lock_file(self, folder: str, name: str, what: str, doing: str) -> Iterator[None]:
