@@ -82,7 +82,7 @@ class FarMachine:
         """The helpers that this server has started and that run now."""
         found = []
         for server in psutil.process_iter(["cmdline"]):
-            if str(self.folder / "sshd_config") in (server.info["cmdline"] or ()):
+            if any(str(self.folder / "sshd_config") in word for word in server.info["cmdline"] or ()):  # its title
                 for process in server.children(recursive=True):
                     with contextlib.suppress(psutil.Error):
                         if any("zlib.decompress(r.read(int(r.readline()" in word for word in process.cmdline()[1:]):

@@ -22,7 +22,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import plain_dump, state_in_memory
+from conftest import state_in_memory
 from far_machine import FarMachine, far_machine
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, open_database
@@ -40,6 +40,7 @@ from keenharbor.host.far.sent import FIRST, MODULES, OLDEST_PYTHON, program
 from keenharbor.host.far.sqlite import FarSqlite
 from keenharbor.host.far.there import There
 from keenharbor.host.far.trees import folder_digest, folders_in, parent_of, walk_order
+from keenharbor.store import object_id
 from keenharbor.tree import restore_tree, scan_tree
 from test_database import EVERYTHING
 
@@ -233,7 +234,9 @@ def test_a_database_over_the_line_is_the_one_that_lies_there(line: Line, place: 
     there = DatabasePlace("sqlite", file, through=FarSqlite(line))
     with open_database(there).writing() as writer:
         writer.replace(here)
-    assert plain_dump(file) == plain_dump(near)
+    lies_there = state_in_memory(DatabasePlace("sqlite", file))
+    for table in here.schema.tables:
+        assert list(lies_there.rows(table.name)) == list(here.rows(table.name)), table.name
     with open_database(there).reading() as state:
         assert state.schema.definitions() == here.schema.definitions()
         for table in here.schema.tables:
@@ -257,7 +260,9 @@ def test_many_rows_are_asked_for_ahead_and_come_once(line: Line, place: Path) ->
     connection = FarSqlite(line).connect(str(file), "rwc", 5)
     connection.execute("CREATE TABLE many (id INTEGER PRIMARY KEY, what TEXT, raw BLOB)")
     rows = [(n, "x" * (n % 300), bytes([n % 256]) * (n % 40)) for n in range(30_000)]
+    connection.execute("BEGIN")
     connection.executemany("INSERT INTO many VALUES (?, ?, ?)", rows)
+    connection.execute("COMMIT")
     assert connection.total_changes == 30_000
     assert list(connection.execute("SELECT * FROM many ORDER BY id")) == rows
     one, other = (
@@ -287,19 +292,18 @@ def test_a_tree_is_filled_changed_and_taken_over_the_line(line: Line, place: Pat
     )
     restore_tree(files, wanted, {}, read)
 
+    got: dict[str, bytes] = {}
+
+    def store(content: bytes, near: str | None) -> str:
+        identity = object_id(content)
+        got[identity] = content
+        return identity
+
     def taken() -> dict[str, tuple[str, bytes]]:
         scan = scan_tree(files, WalkRules(AreaRules({})))
         batch = [tuple(e) for e in scan.entries.values() if e.kind == "file"]
-        got: list[bytes] = []
-
-        def store(content: bytes, near: str | None) -> str:
-            got.append(content)
-            return str(len(got) - 1)
-
-        outcomes = {path: ids for path, ids, _, _ in files.read_batch(False, batch, store)}
-        return {
-            p: (e.target or "", b"".join(got[int(i)] for i in outcomes.get(p) or ())) for p, e in scan.entries.items()
-        }
+        outcomes = {p: e.objects if e else ids for p, ids, e, _ in files.read_batch(False, batch, store)}
+        return {p: (e.target or "", b"".join(got[i] for i in outcomes.get(p) or ())) for p, e in scan.entries.items()}
 
     def meant(entries: dict[str, Entry]) -> dict[str, tuple[str, bytes]]:
         return {p: (e.target or "", b"".join(read(o) for o in e.objects)) for p, e in entries.items()}

@@ -560,12 +560,18 @@ class Helper:
         if found.description is None:
             self._cursors.pop(cursor)
             return [found.rowcount, connection.total_changes, [], True]
-        rows, ended = self._next_rows(cursor, 200)
+        try:
+            rows, ended = self._next_rows(cursor, 200)
+        except sqlite3.Error as error:  # of a row, and not of the statement: told when rows are asked for
+            self._cursors[cursor] = error
+            rows, ended = [], False
         return [found.rowcount, connection.total_changes, rows, ended]
 
     def do_fetch(self, call: Call, lane: Lane, body: bytes, cursor: int) -> list[Any]:
         if cursor not in self._cursors:
             return [[], True]
+        if isinstance(self._cursors[cursor], Exception):
+            raise self._cursors[cursor]
         return list(self._next_rows(cursor, 2000))
 
     def _next_rows(self, cursor: int, most: int) -> tuple[list[Any], bool]:
