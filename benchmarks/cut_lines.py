@@ -58,7 +58,7 @@ def nothing_left(site: FarSite) -> list[str]:
         if not site.machine.helpers():
             break
         time.sleep(0.1)
-    left = site.machine.state_left()
+    left = site.machine.state_left(site.scene.root)
     for number in site.machine.helpers():
         shown = subprocess.run(["ps", "-o", "pid,ppid,stat,etimes,wchan:20", "-p", str(number)], text=True, check=False,
                                capture_output=True).stdout.splitlines()[-1]  # fmt: skip

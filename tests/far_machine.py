@@ -4,6 +4,7 @@ site in a folder of that user's."""
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import pwd
 import shutil
@@ -73,10 +74,10 @@ class FarMachine:
     def home(self) -> Path:
         return Path(pwd.getpwnam(self.user).pw_dir)
 
-    def state_left(self) -> list[str]:
-        """What the tool has left in the user's folder."""
-        state = self.home / ".keenharbor"
-        return sorted(str(p.relative_to(state)) for p in state.rglob("*")) if state.exists() else []
+    def state_left(self, top: Path) -> list[str]:
+        """What the tool has left in the user's folder of the site at ``top``."""
+        state = self.home / ".keenharbor" / hashlib.sha256(str(top).encode()).hexdigest()[:16]
+        return sorted(str(p.relative_to(self.home)) for p in (state, *state.rglob("*"))) if state.exists() else []
 
     def helpers(self) -> list[int]:
         """The helpers that this server has started and that run now."""

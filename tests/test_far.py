@@ -35,9 +35,9 @@ def site(machine: FarMachine, tmp_path_factory: pytest.TempPathFactory) -> Itera
         yield made
 
 
-def nothing_stays(machine: FarMachine) -> bool:
+def nothing_stays(site: FarSite) -> bool:
     for _ in range(100):
-        if not machine.helpers() and not machine.state_left():
+        if not site.machine.helpers() and not site.machine.state_left(site.scene.root):
             return True
         time.sleep(0.05)
     return False
@@ -72,7 +72,7 @@ def test_every_stage_with_a_database_on_a_socket_there(machine: FarMachine, tmp_
         assert loans_of(place, ("Maren Tull", "Paloma Rees")) == ["Maren Tull", "Paloma Rees"]
         owners = {p.owner() for p in made.scene.root.rglob("*")}
         assert owners == {machine.user}
-    assert nothing_stays(machine)
+    assert nothing_stays(made)
 
 
 def test_a_cutover_and_a_way_back_of_a_database_in_a_file(site: FarSite) -> None:
@@ -86,7 +86,7 @@ def test_a_cutover_and_a_way_back_of_a_database_in_a_file(site: FarSite) -> None
     site.harbor("watch")
     site.harbor("rollback", "--yes")
     assert (plain_files(site.scene.root), plain_dump(site.scene.database)) == before
-    assert nothing_stays(site.machine)
+    assert nothing_stays(site)
 
 
 # -- what travels ---------------------------------------------------------------------------------------------
@@ -205,7 +205,7 @@ def test_by_file_transfer_alone_files_are_looked_after_and_the_rest_is_refused(s
         assert page.read_text() == "a note\n"
     finally:
         page.unlink()
-    assert nothing_stays(site.machine)
+    assert nothing_stays(site)
 
 
 def test_a_machine_without_python_is_told_and_reached_by_file_transfer(site: FarSite, tmp_path: Path) -> None:
@@ -254,14 +254,14 @@ def test_a_line_that_is_cut_leaves_live_before_or_after(machine: FarMachine, tmp
                 break
             time.sleep(0.05)
         assert not machine.helpers(), "no program of ours goes on over there"
-        assert any(name.endswith("journal.json") for name in machine.state_left())
+        assert any(name.endswith("journal.json") for name in machine.state_left(made.scene.root))
         elsewhere = tmp_path / "elsewhere"  # another computer, with nothing of what this one knows
         shutil.copytree(made.folder, elsewhere, ignore=shutil.ignore_patterns("harbor"))
         assert "was interrupted" in harbor(elsewhere, "snapshot", "take", code=5).err
         made.harbor("settle")
         assert (plain_files(made.scene.root), plain_dump(made.scene.database)) == before
         harbor(elsewhere, "snapshot", "take")
-    assert nothing_stays(machine)
+    assert nothing_stays(made)
 
 
 def test_two_who_change_a_site_from_two_computers_keep_out_of_each_others_way(site: FarSite, tmp_path: Path) -> None:
@@ -289,7 +289,7 @@ def test_two_who_change_a_site_from_two_computers_keep_out_of_each_others_way(si
             break
         time.sleep(0.05)
     site.harbor("settle")
-    assert nothing_stays(site.machine)
+    assert nothing_stays(site)
 
 
 def test_no_secret_stands_in_an_argument_list_or_a_variable_there(site: FarSite, tmp_path: Path) -> None:

@@ -373,7 +373,7 @@ def test_environments_over_the_line_get_their_wheels_from_here(line: Line, place
     environments = host.environments
     ran = environments.install(str(place / "venv"), ["press==2.0"], [], str(place.parent / "wheels"), 100)
     assert ran.code == 0, ran.output
-    assert (place / "venv/bin/press").exists() and not machine.state_left()
+    assert (place / "venv/bin/press").exists() and not machine.state_left(place)
     host.line.close()
 
 

@@ -520,9 +520,11 @@ class Helper:
         if stack is not None:
             folder = self._lease_folders.pop(number)
             stack.close()
-            with contextlib.suppress(OSError):  # others may hold something there
-                os.rmdir(folder)
-                os.rmdir(os.path.dirname(folder))
+            _remove_empty(folder)
+
+    def do_tidy(self, call: Call, lane: Lane, body: bytes, place: str) -> None:
+        """Remove a folder and the one in which it is, as far as nothing is in them."""
+        _remove_empty(place)
 
     # -- databases in files ------------------------------------------------------------------------------------
 
@@ -596,6 +598,12 @@ class Helper:
         connection = self._connections[number]
         connection.executemany(statement, [_values(row) for row in rows])
         return int(connection.total_changes)
+
+
+def _remove_empty(folder: str) -> None:
+    with contextlib.suppress(OSError):  # others may hold something there
+        os.rmdir(folder)
+        os.rmdir(os.path.dirname(folder))
 
 
 def _facts(found: Optional[Facts]) -> Any:

@@ -144,6 +144,7 @@ class FarEnvironments:
         finally:
             with contextlib.suppress(LineError, OSError):
                 files.clear(folder, keep=False)
+                self._line.lane().ask("tidy", self._state)
 
     def put_in_place(self, new: str, home: str, kept_as: str) -> None:
         self._ask("put_in_place", new, home, kept_as)
