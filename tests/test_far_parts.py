@@ -29,7 +29,7 @@ from keenharbor.database import DatabasePlace, open_database
 from keenharbor.host import AreaRules, Here, WalkRules
 from keenharbor.host.addresses import Address
 from keenharbor.host.entries import Entry
-from keenharbor.host.far import frames
+from keenharbor.host.far import asking, frames
 from keenharbor.host.far.connecting import Door, LineError
 from keenharbor.host.far.contents import KnownContents
 from keenharbor.host.far.files import FarFiles, FarReading, checked_entry
@@ -440,6 +440,7 @@ def entry(name: str, size: int = 3) -> list[Any]:
 BEGUN = ["1-2", 5]
 DONE = {"left_out": [], "too_large": [], "unreadable": [], "count": 0}
 LIES: dict[str, Hostile] = {
+    "nothing": lambda process, asked: b"",
     "nonsense": lambda process, asked: b"\x00\xff" * 4000,
     "an endless message": lambda process, asked: frames._HEAD.pack(0xA7, 0, frames.LONGEST_TEXT) + b"[" * 3_000_000,
     "more than was asked for": lambda process, asked: part(asked, BEGUN) + part(asked, [[], []]) * 100_000,
@@ -454,7 +455,11 @@ LIES: dict[str, Hostile] = {
 
 
 @pytest.mark.parametrize("lie", LIES)
-def test_a_far_side_that_lies_is_told_and_nothing_of_it_is_used(tmp_path: Path, lie: str) -> None:
+def test_a_far_side_that_lies_is_told_and_nothing_of_it_is_used(
+    tmp_path: Path, lie: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(asking, "ALIVE_SECONDS", 0.2)
+    monkeypatch.setattr(asking, "SILENT_SECONDS", 1.0)
     settings_there, close = hostile_machine(tmp_path, LIES[lie])
     line = Line(settings_there)
     try:

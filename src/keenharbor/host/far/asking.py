@@ -9,6 +9,7 @@ import contextlib
 import itertools
 import queue
 import sqlite3
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -34,6 +35,9 @@ if TYPE_CHECKING:
     from asyncssh import SSHClientConnection, SSHClientProcess
 
 ALIVE_SECONDS = 15.0
+"""So often the helper is told that it is still wanted, and asked whether it is there."""
+SILENT_SECONDS = 75.0
+"""When nothing has come for so long, it is not."""
 _TAKEN_AT_ONCE = MOST_ON_THE_WAY // 3
 _MOST_WAITING = MOST_ON_THE_WAY + 4
 CHANGING = frozenset(("change", "changed", "write", "overwrite", "run", "ask", "environment", "install", "connect",
@@ -173,6 +177,7 @@ class Asking:
         self.facts: Any = {}
         """What the helper told of its machine."""
         self.sent = self.received = 0
+        self._heard = time.monotonic()
 
     @property
     def told(self) -> str:
@@ -216,10 +221,11 @@ class Asking:
         import asyncssh
 
         error: LineError
+        self._heard = time.monotonic()
         try:
             while True:
                 flags, length = length_of(await process.stdout.readexactly(HEAD_LENGTH))
-                whole = await process.stdout.readexactly(length)
+                whole = await self._whole(process, length)
                 self.received += length + HEAD_LENGTH
                 wait = self._pace(length)
                 if wait > 0:
@@ -234,8 +240,22 @@ class Asking:
         self._end_with(error)
         process.close()
 
+    async def _whole(self, process: SSHClientProcess[bytes], length: int) -> bytes:
+        """The next bytes, as they come: what is announced and never comes takes no memory."""
+        parts = []
+        while length:
+            part = await process.stdout.read(min(length, PART_SIZE))
+            if not part:
+                raise asyncio.IncompleteReadError(b"", length)
+            self._heard = time.monotonic()
+            parts.append(part)
+            length -= len(part)
+        return b"".join(parts)
+
     def _arrived(self, frame: Frame) -> None:
         values = frame.values
+        if values == [0, "alive", None]:
+            return
         if not isinstance(values, list) or len(values) != 3 or values[1] not in ("part", "done", "error"):
             raise ValueError("no answer")
         pending = self._calls.get(values[0])
@@ -250,6 +270,13 @@ class Asking:
             await asyncio.sleep(ALIVE_SECONDS)
             with contextlib.suppress(LineError):
                 await self._send(packed(Frame([0, 0, "alive"])))
+            if time.monotonic() - self._heard > SILENT_SECONDS:
+                self._end_with(LineLostError(
+                    f"{self.told} says nothing any more, though its line holds",
+                    advice="see whether the machine is overloaded, or its disk does not answer",
+                ))  # fmt: skip
+                if self._process is not None:
+                    self._process.close()
 
     def _end_with(self, error: LineError) -> None:
         if self.lost is None:

@@ -16,7 +16,7 @@ from keenharbor.base.errors import UsageError
 from keenharbor.host.entries import Entry, FileKind, Scan
 from keenharbor.host.far.asking import Lane, Pending, nonsense
 from keenharbor.host.far.contents import KnownContents
-from keenharbor.host.far.frames import KNOWN_LENGTH, PART_SIZE
+from keenharbor.host.far.frames import KNOWN_LENGTH, PART_SIZE, Frame
 from keenharbor.host.far.line import Line, Listing
 from keenharbor.host.far.trees import folder_digest, parent_of, walk_order
 from keenharbor.host.protocol import Batch, Facts, Have, Outcome, Store, WalkRules
@@ -112,7 +112,7 @@ class FarReading:
         lane.end()  # behind the walk
         parts = pending.parts()
         try:
-            first = next(parts)
+            first = next(parts, Frame(None))
         except UsageError:
             raise UsageError(
                 "the site's folder is not there", where=self._told, advice="correct 'root' in the site file"

@@ -148,6 +148,7 @@ class Helper:
             self._heard = time.monotonic()
             lane, number, what = frame.values[:3]
             if what == "alive":
+                self.send([0, "alive", None])
                 continue
             if what in ("taken", "drop"):
                 call = self._calls.get(number)

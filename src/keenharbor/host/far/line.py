@@ -65,6 +65,7 @@ class Line:
         self.listings: dict[tuple[str, bool, str], tuple[float, int, Listing]] = {}
         """What folders hold, as it was told lately (see `keenharbor.host.far.files.FarReading`)."""
         self.opened = 0
+        self.closed = False
         self.endings: dict[int, Callable[[], None]] = {}
         """What is called when it is closed."""
 
@@ -256,6 +257,9 @@ class Line:
 
     def close(self) -> None:
         """End everything; nothing is left there."""
+        if self.closed:
+            return
+        self.closed = True
         for ending in self.endings.values():
             ending()
         if self._asking is not None:
@@ -285,7 +289,7 @@ def line_to(settings: LineSettings) -> Line:
     """The line to a machine that this process has, or will have when it needs it."""
     with _guard:
         key = (os.getpid(), settings)
-        if key not in _lines:
+        if key not in _lines or _lines[key].closed:
             if not _lines:
                 atexit.register(close_lines)
             _lines[key] = Line(settings)
