@@ -51,7 +51,7 @@ EXCEPTIONS = {
     "place/carriers/webdav.py": "a collection is made there",
     "cli/demo.py": "finds its own program", "site/log.py": "", "live/guard.py": "", "cli/main.py": "signals",
 }  # fmt: skip
-MAKES_LIVE_WRITABLE = {"live/guard.py", "live/settle.py", "live/gate.py"}
+MAKES_LIVE_WRITABLE = {"live/guard.py", "live/settle.py", "live/gate.py", "live/moving.py"}
 MAKES_CLONES_WRITABLE = {"clone/clone.py", "clone/making.py"}
 
 # `Any` stands only where something comes in whose make-up nobody but its maker knows.
@@ -70,8 +70,10 @@ ANY_MAY_STAND = {
         "snapshot/members", "snapshot/export",
     ),
     "work of any kind, shared out": ("store/apart", "store/writer"),
+    "messages of a far machine, made sure of where they come in": ("host/far/", "host/sqlitefile"),
 }  # fmt: skip
 MOST_ANY = 138
+MOST_ANY_FAR = 112
 
 
 @cache
@@ -233,7 +235,9 @@ def test_any_stands_only_where_things_come_in() -> None:
     allowed = tuple(place for places in ANY_MAY_STAND.values() for place in places)
     wrong = {name: count for name, count in anys().items() if not name.startswith(allowed)}
     assert not wrong, wrong
-    assert sum(anys().values()) <= MOST_ANY
+    far = sum(count for name, count in anys().items() if name.startswith(("host/far/", "host/sqlitefile")))
+    assert far <= MOST_ANY_FAR
+    assert sum(anys().values()) - far <= MOST_ANY
 
 
 def test_code_and_documents_have_lines_that_fit() -> None:

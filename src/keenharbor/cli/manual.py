@@ -23,6 +23,7 @@ TOPICS = {
     "snapshots": "Taking, proving, keeping, giving back.",
     "places": "Second places: sealed, sent, fetched back.",
     "tend": "What is done by itself, and who is told.",
+    "elsewhere": "Sites on other machines, and moving house.",
     "trials": "Rehearsals and what they tell.",
     "feed": "The feed of releases.",
     "demo": "The example that is played.",

@@ -6,12 +6,14 @@ import contextlib
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, Literal, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, Protocol
 from urllib.parse import parse_qs, quote, unquote, urlsplit
 
 from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.database.kinds import NO_ENGINE, SCHEMES, EngineKind, kind_of
-from keenharbor.host.sqlitefile import SqliteFiles
+
+if TYPE_CHECKING:
+    from keenharbor.host.sqlitefile import SqliteFiles
 
 Value = None | int | float | str | bytes
 Row = tuple[Value, ...]

@@ -18,7 +18,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from keenharbor.base.durable import private_folder, read_summed, write_summed
+from keenharbor.base.durable import private_folder, read_summed, remove_file, write_plain, write_summed
 from keenharbor.base.errors import KeenHarborError, PutBackError, UsageError, words_of
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural, size, stamp
@@ -168,7 +168,7 @@ def record_of(old: SiteView) -> Record | None:
 def close_move(old: SiteView) -> Record | None:
     """Nothing more is known of the move: the old place may be taken away by hand."""
     record = record_of(old)
-    (old.work / RECORD).unlink(missing_ok=True)
+    remove_file(old.work / RECORD)
     if record is not None:
         append_log(old.work, old.name, "move", "done", f"closed; the site is where {record.to} says")
     return record
@@ -428,19 +428,18 @@ def _pointed(new: NewPlace, entry: Entry, store: Store, put: object) -> Entry | 
     from keenharbor.host import Here, ReadPath
     from keenharbor.site.settings import with_values
 
-    keys, general = new.site.model.database.settings, new.site.model.settings
+    keys = new.site.model.database.settings
     assert keys is not None and callable(put)
     data = b"".join(store.read(o) for o in entry.objects)
     with tempfile.TemporaryDirectory() as folder:  # forms of settings are read from files
         file = Path(folder) / Path(entry.path).name
-        file.write_bytes(data)
+        write_plain(file, data)
         at = ReadPath(Here(Path(folder)).reading(folder), file.name)
         model = new.site.model
         _, form = database_settings_file(model, ReadPath(Here(Path(folder)).reading(folder)))
         said = read_settings(at, form)
         text = with_values(at.exact_text(), values_for(keys, said, new.raw_database), form, at)
     changed = text.encode("utf-8", "surrogateescape")
-    del general
     return None if changed == data else entry._replace(objects=(put(changed),), size=len(changed), stamp="")
 
 

@@ -52,6 +52,8 @@ class Reached:
     programs: dict[str, str] = field(default_factory=dict)
     database: str = ""
     database_problem: str = ""
+    database_served: bool = False
+    """Whether it is on a server."""
     root_problem: str = ""
     open_change: bool = False
     stages: list[StageWay] = field(default_factory=list)
@@ -137,7 +139,7 @@ def _rate(line: Line, round_trip: float, there: int, back: int) -> float:
 def _database(at: Whereabouts, found: Reached) -> None:
     try:
         place = database_if_said(at)
-        found.database = str(place)
+        found.database, found.database_served = str(place), place.on_server
         if place.path is None and not place.on_server:
             found.database = "none"
             return
@@ -163,7 +165,7 @@ def _stages(found: Reached, helped: bool) -> None:
     if found.database_problem:
         found.stages.append(StageWay("database", found.database_problem, False))
     elif found.database != "none":
-        served = not found.database.startswith("sqlite")
+        served = found.database_served
         how = "a socket here that leads to its server" if served else "opened there; statements go over the line"
         found.stages.append(StageWay("database", how if far else "reached directly"))
     runs = "run there; they end when the line does" if far else "run here"

@@ -63,7 +63,7 @@ def raised(told: Any, where: str) -> Exception:
             return KeenHarborError(visible(what), where=_text(place) or where, advice=_text(advice))
         case ["program", str(words)]:
             return ProgramError(words)
-        case ["sqlite", str(name), str(words)]:
+        case ["database", str(name), str(words)]:
             kind = getattr(sqlite3, name, sqlite3.DatabaseError)
             proper = isinstance(kind, type) and issubclass(kind, sqlite3.Error)
             return kind(words) if proper else sqlite3.DatabaseError(words)

@@ -36,24 +36,23 @@ from keenharbor.host.far.frames import (
     packed,
     read_frame,
 )
+from keenharbor.host.far.statements import Statements
 from keenharbor.host.far.trees import folder_digest, folders_in, plain_entry, walk_order
 from keenharbor.host.lease import HeldError, held
 from keenharbor.host.programs import ProgramError, ask_program, clean_environment, find_program, run_program, stop_all
 from keenharbor.host.protocol import Facts, WalkRules
 from keenharbor.host.reading import ReadTree
-from keenharbor.host.sqlitefile import SqliteFilesHere
 from keenharbor.host.writing import Changing, FileTree
 
 SILENCE_SECONDS = 90.0
 _MOST_LISTED = 500
 _SMALL, _MOST_SMALL = 4096, 24 * 1024
-_ASKED_PROGRAMS = ("tar", "find", "sha256sum", "zstd", "gzip", "mariadb", "mysql", "psql", "sqlite3", "php", "git")
+_ASKED_PROGRAMS = ("tar", "find", "sha256sum", "zstd", "gzip", "mysql", "psql", "sqlite3", "php", "git")
 _TREE = frozenset((
     "look", "names", "target", "leads_to", "may_write", "free_bytes", "remove", "prune", "clear", "make_root", "relink",
     "leftovers", "sync",
 ))  # fmt: skip
 _ENVIRONMENTS = frozenset(("around", "inside", "make", "rename_inside", "put_in_place", "kept", "remove"))
-_SQLITE = frozenset(("is_file", "may_be_made", "may_read", "size", "remove", "stand"))
 
 
 class _Given(Exception):
@@ -125,9 +124,7 @@ class Helper:
         self._leases: dict[int, contextlib.ExitStack] = {}
         self._lease_files: dict[int, int] = {}
         self._lease_folders: dict[int, str] = {}
-        self._connections: dict[int, Any] = {}
-        self._cursors: dict[int, Any] = {}
-        self._sqlite = SqliteFilesHere()
+        self._statements = Statements()
         self._environments = EnvironmentsHere()
 
     # -- the line ----------------------------------------------------------------------------------------------
@@ -181,7 +178,8 @@ class Helper:
     def carry_out(self, lane: Lane, number: int, what: str, given: Sequence[Any], body: bytes) -> None:
         call = self._calls[number] = Call(self, number)
         try:
-            answer = getattr(self, f"do_{what}")(call, lane, body, *given)
+            asked = getattr(self, f"do_{what}", None) or getattr(self._statements, f"do_{what}")
+            answer = asked(call, lane, body, *given)
             values, data = answer if isinstance(answer, tuple) else (answer, b"")
             self.send([number, "done", values], data)
         except _Given:
@@ -205,7 +203,6 @@ class Helper:
             "user": _user_name(),
             "uid": os.geteuid(),
             "home": os.path.expanduser("~"),
-            "sqlite": sqlite3.sqlite_version,
             "programs": {name: place for name in _ASKED_PROGRAMS if (place := find_program(name)) is not None},
             "cores": os.cpu_count() or 1,
             "time": time.time(),
@@ -527,79 +524,6 @@ class Helper:
         """Remove a folder and the one in which it is, as far as nothing is in them."""
         _remove_empty(place)
 
-    # -- databases in files ------------------------------------------------------------------------------------
-
-    def do_sqlite(self, call: Call, lane: Lane, body: bytes, what: str, path: str) -> Any:
-        if what not in _SQLITE:
-            raise UsageError("this is not asked of a database")
-        return getattr(self._sqlite, what)(path)
-
-    def do_connect(
-        self, call: Call, lane: Lane, body: bytes, number: int, path: str, mode: str, seconds: float
-    ) -> None:
-        self._connections[number] = self._sqlite.connect(path, mode, seconds)
-
-    def do_copied(self, call: Call, lane: Lane, body: bytes, number: int, copy: int) -> None:
-        self._connections[copy] = self._connections[number].copied()
-
-    def do_disconnect(self, call: Call, lane: Lane, body: bytes, number: int) -> None:
-        connection = self._connections.pop(number, None)
-        if connection is not None:
-            connection.close()
-
-    def do_set(self, call: Call, lane: Lane, body: bytes, number: int, what: str, value: Any) -> None:
-        connection = self._connections[number]
-        if what == "decode":
-            connection.decode(any_text=bool(value))
-        elif what == "stay":
-            connection.stay_in_file()
-
-    def do_execute(
-        self, call: Call, lane: Lane, body: bytes, number: int, cursor: int, statement: str, values: list[Any]
-    ) -> list[Any]:
-        connection = self._connections[number]
-        found = connection.execute(statement, _values(values))
-        self._cursors[cursor] = found
-        if found.description is None:
-            self._cursors.pop(cursor)
-            return [found.rowcount, connection.total_changes, [], True]
-        try:
-            rows, ended = self._next_rows(cursor, 200)
-        except sqlite3.Error as error:  # of a row, and not of the statement: told when rows are asked for
-            self._cursors[cursor] = error
-            rows, ended = [], False
-        return [found.rowcount, connection.total_changes, rows, ended]
-
-    def do_fetch(self, call: Call, lane: Lane, body: bytes, cursor: int) -> list[Any]:
-        if cursor not in self._cursors:
-            return [[], True]
-        if isinstance(self._cursors[cursor], Exception):
-            raise self._cursors[cursor]
-        return list(self._next_rows(cursor, 2000))
-
-    def _next_rows(self, cursor: int, most: int) -> tuple[list[Any], bool]:
-        source = self._cursors[cursor]
-        rows: list[Any] = []
-        size = 0
-        while len(rows) < most and size < PART_SIZE // 2:
-            row = source.fetchone()
-            if row is None:
-                self._cursors.pop(cursor, None)
-                return rows, True
-            rows.append([_told(value) for value in row])
-            size += sum(len(v) if isinstance(v, (str, bytes)) else 8 for v in row)
-        return rows, False
-
-    def do_forget(self, call: Call, lane: Lane, body: bytes, cursor: int) -> None:
-        found = self._cursors.pop(cursor, None)
-        if found is not None:
-            found.close()
-
-    def do_execute_many(self, call: Call, lane: Lane, body: bytes, number: int, statement: str, rows: list[Any]) -> int:
-        connection = self._connections[number]
-        connection.executemany(statement, [_values(row) for row in rows])
-        return int(connection.total_changes)
-
 
 def _remove_empty(folder: str) -> None:
     with contextlib.suppress(OSError):  # others may hold something there
@@ -611,14 +535,6 @@ def _facts(found: Optional[Facts]) -> Any:
     if found is None:
         return None
     return [found.kind, found.mode, found.size, found.mtime_ns, found.stamp, found.linked, found.disk]
-
-
-def _told(value: Any) -> Any:
-    return {"b": base64.b64encode(value).decode("ascii")} if isinstance(value, bytes) else value
-
-
-def _values(values: Sequence[Any]) -> list[Any]:
-    return [base64.b64decode(v["b"]) if isinstance(v, dict) else v for v in values]
 
 
 def told_error(error: BaseException) -> list[Any]:
@@ -639,7 +555,7 @@ def told_error(error: BaseException) -> list[Any]:
             error.filename if isinstance(error.filename, str) else None,
         ]
     if isinstance(error, sqlite3.Error):
-        return ["sqlite", type(error).__name__, str(error)]
+        return ["database", type(error).__name__, str(error)]
     if isinstance(error, UnicodeEncodeError):
         return ["unicode", str(error)]
     return ["other", f"{type(error).__name__}: {error}"]

@@ -10,7 +10,7 @@ from functools import cache
 MODULES = (
     "base.errors", "base.durable", "base.text", "host.areas", "host.entries", "host.folders", "host.programs",
     "host.lease", "host.protocol", "host.reading", "host.writing", "host.environment", "host.sqlitefile",
-    "host.far.frames", "host.far.trees", "host.far.helper",
+    "host.far.frames", "host.far.trees", "host.far.statements", "host.far.helper",
 )  # fmt: skip
 OLDEST_PYTHON = (3, 9)
 _PACKAGES = ("keenharbor", "keenharbor.base", "keenharbor.host", "keenharbor.host.far")

@@ -167,7 +167,7 @@ class FarSqlite:
         return FarConnection(lane, number, f"{self._line.door.told}:{path}")
 
     def _ask(self, what: str, path: str) -> Any:
-        return self._line.repeated(lambda: self._line.lane().ask("sqlite", what, path))
+        return self._line.repeated(lambda: self._line.lane().ask("database", what, path))
 
     def is_file(self, path: str) -> bool:
         return self._ask("is_file", path) is True

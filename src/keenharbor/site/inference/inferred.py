@@ -145,14 +145,14 @@ def infer_site(
     )  # fmt: skip
     if best is not None and best.answered:
         progress.stage("looking through the database")
-        data = _database_facts(best.candidate.place, data, components, themes, given.address is not None, visit)
-    address = data.address
+        place = ground.reached(best.candidate.place)
+        data = _database_facts(place, data, components, themes, given.address is not None, visit)
     core = _core(ground, entries, sources, homes, runtime)
     if core is None and given.core_version_file is not None:
         core = _core_said(ground, given.core_version_file)
-    runtime, serve = _served(runtime, entries, given, address)
+    runtime, serve = _served(runtime, entries, given, data.address)
     homes, switch = _python_packages(ground, sources, homes, data.switch, runtime, core)
-    settings_source = _settings_source(sources, address, best)
+    settings_source = _settings_source(sources, data.address, best)
     said_by = (settings_source, best.candidate.source if best else None, switch.source if switch else None)
     settings_files = [s.path for s in said_by if s is not None]
     areas, why = areas_in(
@@ -164,9 +164,8 @@ def infer_site(
     }
     return Inferred(
         Path(ground.place), runtime, best, tuple(tried), core, chosen["extension"], chosen["theme"],
-        tuple(h for h in homes if h.part.folder not in taken), switch, address, data.places, data.kinds,
-        settings_source, data.table,
-        areas, why,
+        tuple(h for h in homes if h.part.folder not in taken), switch, data.address, data.places, data.kinds,
+        settings_source, data.table, areas, why,
         _mail(sources, settings_source), tuple(_timers(sources, entries)), serve,
         _title(sources, settings_source),
         tuple(f"{s.path}, {x.key}" for s in sources for x in s.settings if len(x.value) >= 60
