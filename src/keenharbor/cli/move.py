@@ -89,6 +89,7 @@ def _json(check: Check) -> dict[str, str]:
 def _told(moving: Moving) -> dict[str, object]:
     return {
         "stage": moving.stage, "snapshot": moving.snapshot, "address": moving.address, "pass": moving.token,
+        "header": moving.header,
         "paths": moving.paths, "written": moving.written, "rows": moving.rows,
         "rewritten_files": moving.rewritten_files, "rewritten_cells": moving.rewritten_cells, "pages": moving.pages,
         "maintenance_seconds": round(moving.maintenance_seconds, 2), "alike": moving.good, "apart": moving.apart,
@@ -126,7 +127,7 @@ def _render(out: Console, moving: Moving, new_file: Path, *, switched: bool) -> 
     if switched:
         rows.append(("closed", f"{duration(moving.maintenance_seconds)} in which visitors were let in nowhere"))
     else:
-        rows.append(("pass", f"{moving.token} in the flag's header lets you in"))
+        rows.append(("pass", f"a request with the header '{moving.header}: {moving.token}' gets in"))
     show.pairs(out, rows)
     for problem in moving.apart:
         out.print(Text(f"✗ {problem}", style="red"))

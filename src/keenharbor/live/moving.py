@@ -77,6 +77,7 @@ class Moving:
     snapshot: str
     address: str
     token: str
+    header: str
     paths: int = 0
     written: int = 0
     rows: int = 0
@@ -445,7 +446,8 @@ def _pointed(new: NewPlace, entry: Entry, store: Store, put: object) -> Entry | 
 
 def _put(old: SiteView, new: NewPlace, snapshot: Snapshot, token: str, progress: Progress) -> Moving:
     site = new.site
-    moving = Moving("brought over, parked", snapshot.id, site.told_address, token)
+    header = site.needed(site.model.maintenance, "maintenance").header
+    moving = Moving("brought over, parked", snapshot.id, site.told_address, token, header)
     progress.stage(f"writing the files at {site.place}")
     site.tree.make_root()
     maintenance_on(site, token)  # before anything of the site is there
