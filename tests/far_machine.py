@@ -14,6 +14,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import psutil
 
@@ -51,6 +52,21 @@ def open_to_others(folder: Path) -> None:
     for above in (folder, *folder.parents):
         if above.stat().st_uid == os.getuid() and above != Path("/") and above.stat().st_mode & 0o005 != 0o005:
             above.chmod(above.stat().st_mode | 0o005)
+
+
+def as_user(name: str) -> dict[str, Any]:
+    """What lets a program be started as a user; nothing where that cannot be."""
+    if os.getuid() != 0:
+        return {}
+    return {"user": name, "group": pwd.getpwnam(name).pw_gid, "extra_groups": []}
+
+
+def give_to(name: str, folder: Path) -> None:
+    """Let a folder be a user's, with all that is in it."""
+    if os.getuid() == 0:
+        who = pwd.getpwnam(name)
+        for place in (folder, *folder.rglob("*")):
+            os.chown(place, who.pw_uid, who.pw_gid, follow_symlinks=False)
 
 
 @dataclass
@@ -138,12 +154,11 @@ class FarSite:
     @contextlib.contextmanager
     def served(self) -> Iterator[None]:
         """Its web host, as that user."""
-        scene, who = self.scene, pwd.getpwnam(self.machine.user)
-        other = {"user": who.pw_name, "group": who.pw_gid, "extra_groups": []} if os.getuid() == 0 else {}
+        scene = self.scene
         process = subprocess.Popen(
             [PYTHON, "-I", "-S", "-B", str(scene.host_program), "serve", "--root", str(scene.root), "--runtimes",
              str(scene.runtimes), "--port", str(scene.port), "--control", str(scene.control)],
-            stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"]}, **other,
+            stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"]}, **as_user(self.machine.user),
         )  # fmt: skip
         try:
             for _ in range(500):
@@ -157,10 +172,7 @@ class FarSite:
 
     def give_to_user(self) -> None:
         """Let all of it be the far user's."""
-        who = pwd.getpwnam(self.machine.user)
-        if os.getuid() == 0:
-            for place in (self.scene.folder, *self.scene.folder.rglob("*")):
-                os.chown(place, who.pw_uid, who.pw_gid, follow_symlinks=False)
+        give_to(self.machine.user, self.scene.folder)
 
 
 def far_site(machine: FarMachine, folder: Path, engine: str = "sqlite", checks: str = FEW_PAGES) -> FarSite:

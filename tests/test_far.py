@@ -14,11 +14,14 @@ from pathlib import Path
 import pytest
 
 from conftest import harbor, plain_dump, plain_files
-from far_machine import FarMachine, FarSite, far_machine, far_site, open_to_others
+from far_machine import PYTHON, FarMachine, FarSite, as_user, far_machine, far_site, give_to, open_to_others
+from keenharbor.clone.server import free_port
 from keenharbor.demo.amend import amended
 from keenharbor.demo.visitors import SEEDS, borrow, loans_of
+from made_sites import put
 from place_servers import need_program
 from shaped_line import Shape, shaped_line
+from test_environment import SERVE, wheel
 
 
 @pytest.fixture(scope="module")
@@ -87,6 +90,84 @@ def test_a_cutover_and_a_way_back_of_a_database_in_a_file(site: FarSite) -> None
     site.harbor("rollback", "--yes")
     assert (plain_files(site.scene.root), plain_dump(site.scene.database)) == before
     assert nothing_stays(site)
+
+
+def test_a_python_site_with_its_virtual_environment_goes_there_and_back(machine: FarMachine, tmp_path: Path) -> None:
+    """The clone has its environment brought over; wheels of this machine go along for the installation there."""
+    there, here, port = tmp_path / "there", tmp_path / "here", free_port()
+    for version in ("1.0", "2.0"):
+        wheel(tmp_path / "wheels", "press", version)
+    for folder in (there, here):
+        folder.mkdir()
+    if subprocess.run([PYTHON, "-m", "venv", there / "venv"], capture_output=True, check=False).returncode != 0:
+        pytest.skip("the system's Python has no venv")
+    pip = [there / "venv/bin/python", "-m", "pip", "install", "-q", "--no-index", "--find-links", tmp_path / "wheels"]
+    subprocess.run([*pip, "press==1.0"], check=True, capture_output=True)
+    (packages,) = there.glob("venv/lib/python*/site-packages")
+    if shutil.which(packages.parent.name) is None:
+        pytest.skip(f"{packages.parent.name} is not on this path: clones of the site cannot be made")
+    gate = """
+        import pathlib
+        flag = pathlib.Path("closed.flag")
+        if flag.exists() and self.headers.get("X-Pass") != flag.read_text():
+            self.send_response(503)
+            self.end_headers()
+            return
+        found ="""
+    put(there, "site/serve.py", SERVE.replace("        found =", gate, 1))
+    put(
+        there,
+        "host.sh",
+        f"#!/bin/sh\ncd {there}/site\n[ -f {there}/pid ] && kill $(cat {there}/pid)\n"
+        f"setsid {there}/venv/bin/python serve.py {port} >/dev/null 2>&1 </dev/null &\necho $! >{there}/pid\nsleep 1\n",
+    )
+    (there / "host.sh").chmod(0o755)
+    version = subprocess.run([PYTHON, "-V"], capture_output=True, text=True, check=True).stdout.split()[1]
+    put(here, "keenharbor.toml", f'''format = 1
+[site]
+name = "press"
+root = "{machine.url(there / "site")}"
+address = "http://127.0.0.1:{port}"
+[platform]
+name = "press"
+[core]
+distribution = "press"
+package = "press"
+[database]
+engine = "none"
+[runtime]
+name = "python"
+version = "{version}"
+packages = "../{packages.relative_to(there)}"
+wheelhouse = "{tmp_path}/wheels"
+[runtime.launchers]
+"{version}" = "{there}/venv/bin/python"
+[serve]
+command = ["{{runtime}}", "serve.py", "{{port}}"]
+[live]
+reload = ["{there}/host.sh"]
+[maintenance]
+flag = "closed.flag"
+header = "X-Pass"
+[feed]
+path = "feed.json"
+''' + machine.line)  # fmt: skip
+    put(here, "feed.json", '{"format": 1, "releases": []}')
+    put(here, "upgrade.toml", f'format = 1\n[plan]\nsite = "press"\ncore = "2.0"\nruntime = "{version}"\n[[step]]\n'
+        'name = "up"\nkind = "distributions"\nwants = ["press==2.0"]\n')  # fmt: skip
+    open_to_others(there)
+    give_to(machine.user, there)
+    says = [str(there / "venv/bin/press")]
+    try:
+        subprocess.run([there / "host.sh"], check=True, **as_user(machine.user))
+        assert harbor(here, "trial", "run", "--json").json["verdict"] == "pass"
+        harbor(here, "cutover", "--yes")
+        assert subprocess.run(says, capture_output=True, text=True, check=True).stdout == "press 2.0\n"
+        harbor(here, "rollback", "--yes")
+        assert subprocess.run(says, capture_output=True, text=True, check=True).stdout == "press 1.0\n"
+        assert not machine.state_left(there / "site")
+    finally:
+        subprocess.run(["/bin/sh", "-c", f"kill $(cat {there}/pid)"], check=False)
 
 
 # -- what travels ---------------------------------------------------------------------------------------------

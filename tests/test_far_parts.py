@@ -23,7 +23,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import state_in_memory
-from far_machine import FarMachine, far_machine
+from far_machine import PYTHON, FarMachine, far_machine, give_to, open_to_others
 from keenharbor.base.errors import KeenHarborError
 from keenharbor.database import DatabasePlace, open_database
 from keenharbor.host import AreaRules, Here, WalkRules
@@ -43,6 +43,7 @@ from keenharbor.host.far.trees import folder_digest, folders_in, parent_of, walk
 from keenharbor.store import object_id
 from keenharbor.tree import restore_tree, scan_tree
 from test_database import EVERYTHING
+from test_environment import wheel
 
 # -- messages -------------------------------------------------------------------------------------------------
 
@@ -208,17 +209,10 @@ def line(machine: FarMachine) -> Iterator[Line]:
 @pytest.fixture
 def place(machine: FarMachine, tmp_path: Path) -> Path:
     """A folder that the far user may write."""
-    import os
-    import pwd
-
-    from far_machine import open_to_others
-
     folder = tmp_path / "far"
     folder.mkdir()
     open_to_others(folder)
-    who = pwd.getpwnam(machine.user)
-    if os.getuid() == 0:
-        os.chown(folder, who.pw_uid, who.pw_gid)
+    give_to(machine.user, folder)
     return folder
 
 
@@ -355,18 +349,10 @@ def test_a_change_that_fails_ends_its_block_and_nothing_behind_it_is_done(line: 
 
 
 def test_environments_over_the_line_get_their_wheels_from_here(line: Line, place: Path, machine: FarMachine) -> None:
-    from far_machine import PYTHON
-    from test_environment import wheel
-
     made = subprocess.run([PYTHON, "-m", "venv", str(place / "venv")], capture_output=True, check=False)
     if made.returncode != 0:
         pytest.skip("the system's Python has no venv")
-    for path in (place / "venv", *(place / "venv").rglob("*")):
-        import os
-        import pwd
-
-        if os.getuid() == 0:
-            os.chown(path, pwd.getpwnam(machine.user).pw_uid, -1, follow_symlinks=False)
+    give_to(machine.user, place / "venv")
     for version in ("1.0", "2.0"):
         wheel(place.parent / "wheels", "press", version)
     host = There(settings_of(machine), place.parent, str(place))

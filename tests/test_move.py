@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import pwd
 import subprocess
 import sys
 import time
@@ -15,7 +14,7 @@ import httpx
 import pytest
 
 from conftest import describe, harbor, plain_files, query
-from far_machine import PYTHON, FarMachine, far_machine, open_to_others
+from far_machine import PYTHON, FarMachine, as_user, far_machine, give_to, open_to_others
 from keenharbor.clone.server import free_port
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.demo.visitors import SEEDS, borrow
@@ -40,10 +39,8 @@ class NewHome:
             (place / name).mkdir(parents=True)
         open_to_others(scene.folder)
         open_to_others(place)
-        self.who = pwd.getpwnam(machine.user)
-        if os.getuid() == 0:
-            for folder in (place, *place.iterdir()):
-                os.chown(folder, self.who.pw_uid, self.who.pw_gid)
+        self.user = machine.user
+        give_to(self.user, place)
         reload = [PYTHON, str(scene.host_program), "reload", "--control", f"{place}/host"]
         lines = []
         for line in scene.site_file.read_text().splitlines():
@@ -62,11 +59,10 @@ class NewHome:
 
     @contextlib.contextmanager
     def served(self) -> Iterator[None]:
-        other = {"user": self.who.pw_name, "group": self.who.pw_gid, "extra_groups": []} if os.getuid() == 0 else {}
         process = subprocess.Popen(
             [PYTHON, "-I", "-S", "-B", str(self.scene.host_program), "serve", "--root", f"{self.place}/site", "--runtimes",
              str(self.scene.runtimes), "--port", str(self.port), "--control", f"{self.place}/host"],
-            stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"]}, **other,
+            stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"]}, **as_user(self.user),
         )  # fmt: skip
         try:
             for _ in range(300):

@@ -257,7 +257,7 @@ def survey_site(site: SiteView, feed: Feed | None, snapshot: NewestSnapshot | No
         name=site.name,
         title=site.model.site.title,
         address=site.told_address,
-        root=site.place,
+        root=site.place if site.host.is_here else f"{site.host.told}:{site.place}",
         platform=site.model.platform.title or site.model.platform.name,
         core=site.core_version(),
         core_newest=core_releases[-1].version if core_releases else None,

@@ -97,7 +97,7 @@ class Stage:
     def _install(self, wants: Sequence[str], removes: Sequence[str], time_limit: float) -> Ran:
         clone = self.clone
         assert clone.facts.environment is not None
-        return self.live.host.environments.install(
+        return self.clone.site.host.environments.install(
             clone.facts.environment, wants, removes, self.live.wheelhouse(), time_limit, clone.variables,
             clone.installer_prefix,
         )  # fmt: skip
