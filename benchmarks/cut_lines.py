@@ -109,7 +109,7 @@ def play(site: FarSite, line: ShapedLine, cuts: int, draw: random.Random) -> Non
             f"{number + 1:3} {name:14} cut at {moment:5.2f} s, went on {took:4.1f} s, code {code}: {told} {left or ''}",
             flush=True,
         )
-        if told == "neither" or left:
+        if told == "neither" or left or (told == "after" and code == 3):  # which says that nothing was changed
             print(said, settled.stdout, settled.stderr)
             for what, one, other in zip(("files", "rows"), began, now, strict=True):
                 a, b = (set(x.items()) if isinstance(x, dict) else set(x) for x in (one, other))

@@ -238,9 +238,10 @@ def _change_live(
             notes = looks.again(change.token, versions, place.rows)
         again, arrival = _arrive(change, work)
         change.enter("done")
-    with contextlib.suppress(OSError):
+    with contextlib.suppress(OSError, KeenHarborError):  # from here on it is done, whatever becomes of the line to it
         again.put_by()
         thin_environments(site)
+    core, runtime = site.told_versions()
     late = _look_afterwards(looks, versions, change, progress)
     _note_arrival_look(looks, change, safety, trial)
     detail = (
@@ -249,8 +250,8 @@ def _change_live(
     change.log("done", detail, safety.id)
     return CutoverResult(
         site.name, trial.id, safety.id, arrival.id if arrival is not None else None, tuple(records),
-        len(looks.whole.pages), tuple(notes), site.core_version(),
-        f"{site.model.runtime.name} {site.runtime_version()}", round(time.monotonic() - began, 3),
+        len(looks.whole.pages), tuple(notes), core,
+        f"{site.model.runtime.name} {runtime}", round(time.monotonic() - began, 3),
         round(change.maintenance_seconds, 3), tuple(c.name for c in site.model.check if c.writes),
         tuple(change.remarks), {k: round(v, 3) for k, v in change.spent.items()}, tuple(late), again.rows,
         "steps" if beside is None else "merge", place.merged,

@@ -307,6 +307,7 @@ def _result(
     remarks: tuple[str, ...],
 ) -> RollbackResult:  # fmt: skip
     rows = merged.rows
+    core, runtime = site.told_versions()
     return RollbackResult(
         site=site.name,
         target=target.id,
@@ -322,7 +323,7 @@ def _result(
         trimmed=rows.trimmed,
         aside_file=str(aside_file) if aside_file else None,
         elsewhere=tuple(rows.elsewhere),
-        core=site.core_version(),
-        runtime=f"{site.model.runtime.name} {site.runtime_version()}",
+        core=core,
+        runtime=f"{site.model.runtime.name} {runtime}",
         remarks=remarks,
     )

@@ -15,7 +15,7 @@ from typing import TypeVar
 
 from blake3 import blake3
 
-from keenharbor.base.errors import UsageError
+from keenharbor.base.errors import KeenHarborError, UsageError
 from keenharbor.database import DatabasePlace, DatabaseState, ReadDatabase, Table, read_only, table_digest
 from keenharbor.database.rows import StoredState, as_known, blocks_of
 from keenharbor.host import AreaRules, Endpoint, Entry, Here, Host, ReadFiles, ReadPath, Scan, WalkRules
@@ -312,12 +312,12 @@ class SiteView:
         return file.read_text(encoding="utf-8").strip()
 
     def told_versions(self) -> tuple[str, str]:
-        """Core and runtime for people: ``unknown`` where a broken site does not say."""
+        """Core and runtime for people: ``unknown`` where a broken site, or a broken line, does not say."""
         found = []
         for ask in (self.core_version, self.runtime_version):
             try:
                 found.append(ask())
-            except (UsageError, OSError):
+            except (KeenHarborError, OSError):
                 found.append("unknown")
         return found[0], found[1]
 
