@@ -13,6 +13,7 @@ from __future__ import annotations
 import contextlib
 import os
 import secrets
+import socket
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,7 +23,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from keenharbor.base.durable import read_summed, sync_folder, write_summed
 from keenharbor.base.errors import DamagedError, UnsettledError
-from keenharbor.base.text import now, stamp
+from keenharbor.base.text import now, stamp, visible
 from keenharbor.host.lease import held
 from keenharbor.site.view import JOURNAL_NAME, LEASE_NAME, SiteView
 
@@ -51,6 +52,8 @@ class Journal(BaseModel):
     chosen: dict[str, object] | None = None
     prefer: Literal["theirs", "ours"] | None = None
     without: tuple[str, ...] = ()
+    computer: str = ""
+    """On which it was begun: another may meet it where the site is on a machine of its own."""
 
     @property
     def told(self) -> str:
@@ -81,8 +84,9 @@ def is_token(text: str) -> bool:
 def begin_journal(site: SiteView, kind: ChangeKind, token: str, facts: JournalFacts | None = None) -> Journal:
     """Write the journal of a change that is about to begin."""
     journal = Journal(
-        kind=kind, site=site.name, started_at=stamp(now()), phase="begun", token=token, **vars(facts or JournalFacts())
-    )
+        kind=kind, site=site.name, started_at=stamp(now()), phase="begun", token=token, computer=socket.gethostname(),
+        **vars(facts or JournalFacts()),
+    )  # fmt: skip
     _write(site, journal)
     return journal
 
@@ -160,9 +164,16 @@ def journal_there(site: SiteView) -> Journal | None:
 def refuse_unsettled(site: SiteView) -> None:
     """Raise `UnsettledError` when an earlier change was interrupted, of this computer or of another."""
     try:
-        journal = open_journal(site.work) or journal_there(site)
+        journal = open_journal(site.work)
+        elsewhere = journal_there(site) if journal is None else None
     except DamagedError as damaged:
         raise UnsettledError(damaged.what, where=damaged.where, advice="keenharbor settle") from None
+    if elsewhere is not None:
+        raise UnsettledError(
+            f"{elsewhere.told}, was interrupted on the computer '{visible(elsewhere.computer)}'", where=site.host.told,
+            advice="keenharbor settle, on that computer; here only if this store has snapshot "
+            f"{visible(elsewhere.safety or '(none was taken yet)')}",
+        )  # fmt: skip
     if journal is not None:
         raise UnsettledError(f"{journal.told}, was interrupted", where=site.journal_file, advice="keenharbor settle")
 

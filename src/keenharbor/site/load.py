@@ -96,7 +96,13 @@ def host_at(at: Whereabouts, folder: str) -> tuple[Host, str]:
 
 
 def _beside(base: Path, name: str | None) -> Path | None:
-    return base / Path(name).expanduser() if name is not None else None
+    """A file that [line] names, from the site file's folder on. Raises `UsageError` where it is not there."""
+    if name is None:
+        return None
+    file = base / Path(name).expanduser()
+    if not file.is_file():
+        raise UsageError("a file that [line] names is not there", where=file, advice="correct [line] in the site file")
+    return file
 
 
 def _base_of(file: Path, host: Host, root: str) -> Path:

@@ -90,7 +90,10 @@ def line_error(error: BaseException, door: Door, where: str) -> LineError:
             advice=f"'key_file' of {where} names a key of SSH, 'password' a secret by env:NAME or file:PATH",
         )
     if isinstance(error, (asyncssh.KeyImportError, asyncssh.ConfigParseError)):
-        return LineError(f"the key or the configuration of SSH cannot be read: {error}", where=door.key_file)
+        return LineError(
+            f"the key or the configuration of SSH cannot be read: {error}", where=door.key_file,
+            advice="a key with a passphrase is used through an agent: 'ssh-add' gives it to that",
+        )  # fmt: skip
     said = (error.strerror if isinstance(error, OSError) else None) or str(error) or type(error).__name__
     return LineError(f"the line to {door.told}: {said}", advice="try again when the machine answers")
 
