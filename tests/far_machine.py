@@ -69,6 +69,25 @@ def give_to(name: str, folder: Path) -> None:
             os.chown(place, who.pw_uid, who.pw_gid, follow_symlinks=False)
 
 
+@contextlib.contextmanager
+def hosted(scene: Scene, user: str, root: Path, port: int, control: Path) -> Iterator[None]:
+    """The example's web host for the site at ``root``, as a user."""
+    process = subprocess.Popen(
+        [PYTHON, "-I", "-S", "-B", str(scene.host_program), "serve", "--root", str(root), "--runtimes",
+         str(scene.runtimes), "--port", str(port), "--control", str(control)],
+        stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"]}, **as_user(user),
+    )  # fmt: skip
+    try:
+        for _ in range(500):
+            if port_is_taken(port):
+                break
+            time.sleep(0.02)
+        yield
+    finally:
+        process.terminate()
+        process.wait(10)
+
+
 @dataclass
 class FarMachine:
     """An SSH server: where it listens, for whom, and by which key."""
@@ -155,20 +174,8 @@ class FarSite:
     def served(self) -> Iterator[None]:
         """Its web host, as that user."""
         scene = self.scene
-        process = subprocess.Popen(
-            [PYTHON, "-I", "-S", "-B", str(scene.host_program), "serve", "--root", str(scene.root), "--runtimes",
-             str(scene.runtimes), "--port", str(scene.port), "--control", str(scene.control)],
-            stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"]}, **as_user(self.machine.user),
-        )  # fmt: skip
-        try:
-            for _ in range(500):
-                if port_is_taken(scene.port):
-                    break
-                time.sleep(0.02)
+        with hosted(scene, self.machine.user, scene.root, scene.port, scene.control):
             yield
-        finally:
-            process.terminate()
-            process.wait(10)
 
     def give_to_user(self) -> None:
         """Let all of it be the far user's."""

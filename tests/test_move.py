@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-import os
-import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -14,11 +11,10 @@ import httpx
 import pytest
 
 from conftest import describe, harbor, plain_files, query
-from far_machine import PYTHON, FarMachine, as_user, far_machine, give_to, open_to_others
+from far_machine import PYTHON, FarMachine, far_machine, give_to, hosted, open_to_others
 from keenharbor.clone.server import free_port
 from keenharbor.demo.scene import Host, Scene, set_scene
 from keenharbor.demo.visitors import SEEDS, borrow
-from keenharbor.host.ports import port_is_taken
 
 
 @pytest.fixture(scope="module")
@@ -57,22 +53,8 @@ class NewHome:
             lines.append(line)
         (scene.folder / "new.toml").write_text("\n".join(lines) + "\n" + machine.line)
 
-    @contextlib.contextmanager
-    def served(self) -> Iterator[None]:
-        process = subprocess.Popen(
-            [PYTHON, "-I", "-S", "-B", str(self.scene.host_program), "serve", "--root", f"{self.place}/site", "--runtimes",
-             str(self.scene.runtimes), "--port", str(self.port), "--control", f"{self.place}/host"],
-            stdin=subprocess.DEVNULL, env={"PATH": os.environ["PATH"]}, **as_user(self.user),
-        )  # fmt: skip
-        try:
-            for _ in range(300):
-                if port_is_taken(self.port):
-                    break
-                time.sleep(0.02)
-            yield
-        finally:
-            process.terminate()
-            process.wait(10)
+    def served(self) -> contextlib.AbstractContextManager[None]:
+        return hosted(self.scene, self.user, self.place / "site", self.port, self.place / "host")
 
 
 def status(address: str) -> int:
