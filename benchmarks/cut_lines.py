@@ -125,8 +125,11 @@ def main() -> None:
     base = Path(tempfile.mkdtemp(prefix="cut-lines-"))
     base.chmod(0o755)
     try:
-        with far_machine(base / "machine") as machine, shaped_line(machine.port, Shape(0.002, 0)) as line:
-            site = far_site(machine, base / "work", checks=FEW_PAGES)
+        with (
+            far_machine(base / "machine") as machine,
+            shaped_line(machine.port, Shape(0.002, 0)) as line,
+            far_site(machine, base / "work", checks=FEW_PAGES) as site,
+        ):
             text = site.site_file.read_text()
             site.site_file.write_text(text.replace(f":{machine.port}/", f":{line.port}/"))
             with site.served():

@@ -182,8 +182,11 @@ class FarSite:
         give_to(self.machine.user, self.scene.folder)
 
 
-def far_site(machine: FarMachine, folder: Path, engine: str = "sqlite", checks: str = FEW_PAGES) -> FarSite:
-    """Make the example site on the machine, and describe it from here."""
+@contextlib.contextmanager
+def far_site(
+    machine: FarMachine, folder: Path, engine: str = "sqlite", checks: str = FEW_PAGES
+) -> Iterator[FarSite]:  # fmt: skip
+    """The example site on the machine, described from here; its database server goes at the end."""
     scene = set_scene(folder / "there", engine=engine)
     made = FarSite(machine, scene, folder / "here")
     made.folder.mkdir()
@@ -204,4 +207,8 @@ def far_site(machine: FarMachine, folder: Path, engine: str = "sqlite", checks: 
     made.give_to_user()
     if scene.server_file.exists():  # the user of the site reaches its database's socket
         Path(PrivateServer.read(scene.server_file).place.socket).parent.chmod(0o755)
-    return made
+    try:
+        yield made
+    finally:
+        if scene.server_file.exists():
+            PrivateServer.read(scene.server_file).remove()

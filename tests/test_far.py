@@ -8,6 +8,7 @@ import os
 import shutil
 import socket
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -24,6 +25,8 @@ from place_servers import need_program
 from shaped_line import Shape, shaped_line
 from test_environment import SERVE, wheel
 
+PROGRAM = Path(sys.executable).with_name("keenharbor")
+
 
 @pytest.fixture(scope="module")
 def machine(tmp_path_factory: pytest.TempPathFactory) -> Iterator[FarMachine]:
@@ -34,8 +37,7 @@ def machine(tmp_path_factory: pytest.TempPathFactory) -> Iterator[FarMachine]:
 @pytest.fixture(scope="module")
 def site(machine: FarMachine, tmp_path_factory: pytest.TempPathFactory) -> Iterator[FarSite]:
     """The example site, served over there; tests leave it as it was."""
-    made = far_site(machine, tmp_path_factory.mktemp("site") / "work")
-    with made.served():
+    with far_site(machine, tmp_path_factory.mktemp("site") / "work") as made, made.served():
         yield made
 
 
@@ -52,8 +54,7 @@ def nothing_stays(site: FarSite) -> bool:
 
 def test_every_stage_with_a_database_on_a_socket_there(machine: FarMachine, tmp_path: Path) -> None:
     need_program("mariadbd")
-    made = far_site(machine, tmp_path / "work", "mariadb")
-    with made.served():
+    with far_site(machine, tmp_path / "work", "mariadb") as made, made.served():
         reached = made.harbor("reach", "--json").json
         assert reached["good"] and reached["database"].startswith("mariadb 1") and not reached["is_here"]
         assert made.harbor("survey", "--json").json["core"] == "3.4"
@@ -302,8 +303,11 @@ def test_a_machine_without_python_is_told_and_reached_by_file_transfer(site: Far
 
 def test_a_server_that_forwards_nothing_says_what_its_host_could_allow(tmp_path: Path) -> None:
     need_program("mariadbd")
-    with far_machine(tmp_path / "machine", "AllowTcpForwarding no", "AllowStreamLocalForwarding no") as closed:
-        made = far_site(closed, tmp_path / "work", "mariadb")
+    forbids = ("AllowTcpForwarding no", "AllowStreamLocalForwarding no")
+    with (
+        far_machine(tmp_path / "machine", *forbids) as closed,
+        far_site(closed, tmp_path / "work", "mariadb") as made,
+    ):
         said = made.harbor("survey", code=3).err
         assert "forwards nothing to its database" in said and "AllowStreamLocalForwarding local" in said
 
@@ -313,9 +317,11 @@ def test_a_server_that_forwards_nothing_says_what_its_host_could_allow(tmp_path:
 
 def test_a_line_that_is_cut_leaves_live_before_or_after(machine: FarMachine, tmp_path: Path) -> None:
     """A hundred cuts at random moments are in benchmarks/cut_lines.py; here one in each kind of work."""
-    made = far_site(machine, tmp_path / "work")
-    program = Path(shutil.which("keenharbor") or "keenharbor")
-    with made.served(), shaped_line(machine.port, Shape(0.001, 0)) as line:
+    with (
+        far_site(machine, tmp_path / "work") as made,
+        made.served(),
+        shaped_line(machine.port, Shape(0.001, 0)) as line,
+    ):
         text = made.site_file.read_text()
         made.site_file.write_text(text.replace(f":{machine.port}/", f":{line.port}/"))
         made.harbor("snapshot", "take")
@@ -325,7 +331,7 @@ def test_a_line_that_is_cut_leaves_live_before_or_after(machine: FarMachine, tmp
         made.harbor("trial", "run")
         before = plain_files(made.scene.root), plain_dump(made.scene.database)
         flag = made.scene.root / "var/maintenance.flag"
-        process = subprocess.Popen([program, "cutover", "--yes"], cwd=made.folder, stdout=subprocess.DEVNULL)
+        process = subprocess.Popen([PROGRAM, "cutover", "--yes"], cwd=made.folder, stdout=subprocess.DEVNULL)
         for _ in range(1000):
             if flag.exists():
                 break
@@ -359,7 +365,7 @@ def test_two_who_change_a_site_from_two_computers_keep_out_of_each_others_way(si
         "with exclusive(open_site(Path('keenharbor.toml')), doing='a long look'):\n"
         "    print('held', flush=True); time.sleep(60)\n"
     )
-    python = Path(shutil.which("keenharbor") or "").with_name("python")
+    python = Path(sys.executable)
     process = subprocess.Popen([python, "-c", holder], cwd=elsewhere, stdout=subprocess.PIPE)
     try:
         assert process.stdout is not None and process.stdout.readline() == b"held\n"
@@ -397,7 +403,7 @@ def test_no_secret_stands_in_an_argument_list_or_a_variable_there(site: FarSite,
         " environment={'PLAIN': 'told'})\n"
         "print(ran.output)\n"
     )
-    python = Path(shutil.which("keenharbor") or "").with_name("python")
+    python = Path(sys.executable)
     seen = subprocess.run(
         [python, "-c", code], cwd=site.folder, text=True, capture_output=True, check=True,
         env={"PATH": os.environ["PATH"], "HOME": str(tmp_path), "SECRET_OF_MINE": "rosemary-and-thyme"},

@@ -375,7 +375,8 @@ def hello() -> bytes:
 def hostile_machine(folder: Path, answer: Hostile) -> tuple[LineSettings, Callable[[], None]]:
     """An SSH server that takes any key and answers the helper's questions as it likes."""
     loop = asyncio.new_event_loop()
-    threading.Thread(target=loop.run_forever, daemon=True).start()
+    thread = threading.Thread(target=loop.run_forever, daemon=True)
+    thread.start()
     key = asyncssh.generate_private_key("ssh-ed25519")
     own = asyncssh.generate_private_key("ssh-ed25519")
     own.write_private_key(folder / "own")
@@ -412,7 +413,23 @@ def hostile_machine(folder: Path, answer: Hostile) -> tuple[LineSettings, Callab
     port = server.get_port()
     (folder / "known").write_text(f"[127.0.0.1]:{port} {key.export_public_key().decode()}")
     door = Door("127.0.0.1", port, "me", None, folder / "own", folder / "known")
-    return LineSettings(door), lambda: loop.call_soon_threadsafe(server.close)
+
+    async def end() -> None:
+        server.close()
+        await server.wait_closed()
+        tasks = [t for t in asyncio.all_tasks() if t is not asyncio.current_task()]
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    def close() -> None:
+        with contextlib.suppress(TimeoutError):
+            asyncio.run_coroutine_threadsafe(end(), loop).result(10)
+        loop.call_soon_threadsafe(loop.stop)
+        thread.join(10)
+        loop.close()
+
+    return LineSettings(door), close
 
 
 def part(asked: list[Any], told: Any, body: bytes = b"") -> bytes:

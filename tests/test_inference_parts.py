@@ -334,7 +334,7 @@ def test_things_that_are_files_are_known_owned_and_removed_by_themselves(
     }
     assert site.area_rules.area_of("skins/dawn.css") == "themes"
     monkeypatch.setattr(common, "switch", lambda *words: "off\n")
-    place = SimpleNamespace(site=Writable.of(site, site.place, site.database))
+    place = SimpleNamespace(site=Writable.of(site, site.place, DatabasePlace("none")))
     outcome = Outcome()
     assert common.uninstall(place, "Dawn", outcome, 5) == "off\n"  # type: ignore[arg-type]
     assert not list((tmp_path / "site/addons").glob("dawn*")) and len(list((tmp_path / "site/addons").iterdir())) == 2

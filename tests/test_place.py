@@ -23,11 +23,11 @@ from keenharbor.base.errors import DamagedError, KeenHarborError, UsageError
 from keenharbor.base.pace import Hours, RateLimit, read_rate
 from keenharbor.base.progress import Silent
 from keenharbor.demo.scene import Scene
+from keenharbor.host.far.connecting import names_ciphers
 from keenharbor.place.adding import set_up
 from keenharbor.place.berth import Berth
 from keenharbor.place.carriers import CarrierError, Names, checked_url
 from keenharbor.place.carriers.folder import FolderCarrier
-from keenharbor.place.carriers.sftp import names_ciphers
 from keenharbor.place.checking import verify
 from keenharbor.place.fetching import Fetched, berths_in, fetch
 from keenharbor.place.keys import OtherKeyError, PlaceKey, seal_for

@@ -293,7 +293,7 @@ def test_an_unchanged_file_is_known_and_a_changed_one_is_read(
     young = StateInMemory(place)
     if journal == "wal":
         assert young.state.tables["t"].mark is None, "a file written just now may be written again unnoticed"
-        monkeypatch.setattr("keenharbor.database.sqlite._SETTLED_SECONDS", -1e6)
+        monkeypatch.setattr("keenharbor.host.sqlitefile._SETTLED_SECONDS", -1e6)
     first = StateInMemory(place)
     assert first.state.tables["t"].mark
     assert StateInMemory(place, first.state).read == []

@@ -193,8 +193,8 @@ class Asking:
         except asyncssh.ChannelOpenError as error:
             raise NoHelperError(f"{self.told} runs no programs for this user: {error.reason}") from None
         self._process = process
-        process.stdin.write(program())
         try:
+            process.stdin.write(program())
             head = await asyncio.wait_for(self._first(process), 60)
         except (TimeoutError, asyncio.IncompleteReadError, FrameError, asyncssh.Error, OSError):
             said = b""
