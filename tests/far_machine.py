@@ -128,10 +128,10 @@ class FarMachine:
 
 @contextlib.contextmanager
 def far_machine(folder: Path, *more: str) -> Iterator[FarMachine]:
-    """The server, with ``more`` lines of configuration."""
-    need_program("sshd", "ssh-keygen")
+    """The server, with ``more`` lines of configuration: for another user where the system lets one in, else for who
+    runs the tests."""
+    need_program("sshd", "ssh", "ssh-keygen")
     folder.mkdir(parents=True)
-    made = FarMachine(folder, free_port(), far_user())
     for name in ("host", "own"):
         subprocess.run(
             ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)], check=True, capture_output=True
@@ -139,20 +139,38 @@ def far_machine(folder: Path, *more: str) -> Iterator[FarMachine]:
     shutil.copy(folder / "own.pub", folder / "authorized")
     (folder / "authorized").chmod(0o644)
     open_to_others(folder)  # the server reads it as that user
+    if os.getuid() == 0:
+        Path("/run/sshd").mkdir(exist_ok=True)
+    own = pwd.getpwuid(os.getuid()).pw_name
+    for user in dict.fromkeys((far_user(), own)):
+        with _server(FarMachine(folder, free_port(), user), own, more) as made:
+            if user == own or _lets_in(made):
+                yield made
+                return
+
+
+@contextlib.contextmanager
+def _server(made: FarMachine, own: str, more: tuple[str, ...]) -> Iterator[FarMachine]:
+    folder = made.folder
     lines = [
         f"Port {made.port}", "ListenAddress 127.0.0.1", f"HostKey {folder}/host",
         f"AuthorizedKeysFile {folder}/authorized", "StrictModes no",
         # An account without a password counts as locked otherwise.
-        f"UsePAM {'yes' if made.user != pwd.getpwuid(os.getuid()).pw_name else 'no'}", "PasswordAuthentication no",
+        f"UsePAM {'no' if made.user == own else 'yes'}", "PasswordAuthentication no",
         "PidFile none", "Subsystem sftp internal-sftp", "PermitRootLogin yes", "MaxSessions 50", "MaxStartups 100", *more,
     ]  # fmt: skip
     (folder / "sshd_config").write_text("\n".join(lines) + "\n")
-    if os.getuid() == 0:
-        Path("/run/sshd").mkdir(exist_ok=True)
     kind, key = (folder / "host.pub").read_text().split()[:2]
     (folder / "known").write_text(f"[127.0.0.1]:{made.port} {kind} {key}\n127.0.0.1 {kind} {key}\n")
     with started([SSHD, "-D", "-e", "-f", str(folder / "sshd_config")], made.port, folder / "sshd.log"):
         yield made
+
+
+def _lets_in(made: FarMachine) -> bool:
+    """Whether that user's shell answers: an account may be closed, or a session not be possible here."""
+    words = ["ssh", "-F", "/dev/null", "-p", str(made.port), "-i", str(made.folder / "own"), "-o", "BatchMode=yes", "-o",
+             f"UserKnownHostsFile={made.folder}/known", f"{made.user}@127.0.0.1", "echo in"]  # fmt: skip
+    return subprocess.run(words, capture_output=True, text=True, check=False, timeout=60).stdout == "in\n"
 
 
 @dataclass
