@@ -115,6 +115,17 @@ def test_what_stands_in_the_way_is_told_before_anything_is_written(
     assert [c["subject"] for c in told["checks"] if c["verdict"] == "blocked"] == ["folder"]
     assert [p.name for p in (home.place / "site").iterdir()] == ["theirs.txt"]
     (home.place / "site/theirs.txt").unlink()
+    (home.place / "other").mkdir()
+    (home.place / "other/theirs.txt").write_text("somebody else's")
+    harbor(scene.folder, "move", "--to", "new.toml", "--yes", code=1)  # begun; nothing is served there yet
+    (scene.folder / "new.toml").write_text(text.replace("/there/site", "/there/other"))
+    told = harbor(scene.folder, "move", "--to", "new.toml", "--yes", "--json", code=1).json
+    assert "folder" in [c["subject"] for c in told["checks"] if c["verdict"] == "blocked"]
+    assert (home.place / "other/theirs.txt").exists(), "a site file that names another place now is another move"
+    harbor(scene.folder, "move", "--close")
+    for place in sorted((home.place / "site").rglob("*"), reverse=True):
+        place.rmdir() if place.is_dir() else place.unlink()
+    (home.place / "data/new.db").unlink()
     (scene.folder / "new.toml").write_text(text.replace("loam-2/bin/loam", "loam-2/bin/gone"))
     told = harbor(scene.folder, "move", "--to", "new.toml", "--look", "--json", code=1).json
     assert [c["subject"] for c in told["checks"] if c["verdict"] == "blocked"] == ["runtime"]

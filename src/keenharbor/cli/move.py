@@ -42,7 +42,7 @@ def move_command(
         raise UsageError("where to?", advice="keenharbor move --to SITEFILE, the site file of the new place")
     record = record_of(old)
     new = NewPlace(new_file, old)
-    if record is not None and record.switched_at and record.to == str(new.site_file):
+    if record is not None and record.switched_at and new.is_of(record):
         opened = finish_switch(new, record)
         told = f"visitors are at {new.site.told_address} since {record.switched_at}"
         session.show({"switched_at": record.switched_at, "opened": opened}, lambda out: _render_switched(out, told))
@@ -58,7 +58,7 @@ def move_command(
         return int(blocked)
     store = session.store(old, create=True)
     if switching:
-        if record is None or record.to != str(new.site_file):
+        if record is None or not new.is_of(record):
             raise UsageError(
                 "the site was not brought over to there yet", where=new_file,
                 advice=f"keenharbor move --to {new_file}",

@@ -19,7 +19,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from keenharbor.base.durable import private_folder, read_summed, remove_file, write_plain, write_summed
-from keenharbor.base.errors import KeenHarborError, PutBackError, UsageError, words_of
+from keenharbor.base.errors import KeenHarborError, PutBackError, UnsettledError, UsageError, words_of
 from keenharbor.base.progress import Progress
 from keenharbor.base.text import now, plural, size, stamp
 from keenharbor.compare import Finding, Visitor, compare_pages, compare_tables, group, learn_noise, take_look
@@ -43,7 +43,7 @@ from keenharbor.site.whereabouts import whereabouts_of
 from keenharbor.site.writable import Writable
 from keenharbor.snapshot import Snapshot, TakeOptions
 from keenharbor.snapshot.estimate import estimate
-from keenharbor.snapshot.moved import Moved, address_forms, moved_rewriter
+from keenharbor.snapshot.moved import Moved, moved_rewriter
 from keenharbor.store import Store
 from keenharbor.tree import Entry, restore_tree
 from keenharbor.tree.scan import Hashing, read_content
@@ -57,10 +57,12 @@ _MOST_NAMED = 5
 
 @dataclass(frozen=True)
 class Record:
-    """What is known of a move that was begun: where to, the new flag's text, the snapshot that was brought over, and
-    when the switch was made, if it was. ``good`` says that both places were alike."""
+    """What is known of a move that was begun: where to (the site file, and the ``place`` that it described), the new
+    flag's text, the snapshot that was brought over, and when the switch was made, if it was. ``good`` says that both
+    places were alike."""
 
     to: str
+    place: str
     token: str
     snapshot: str
     brought_at: str
@@ -124,6 +126,15 @@ class NewPlace:
         """How its database is connected from here."""
         return reached(self.site.host, self.raw_database)
 
+    @property
+    def told(self) -> str:
+        """Its machine, folder and database: what a move that was begun may write over."""
+        return f"{self.site.host.told}:{self.site.place}, {self.raw_database}"
+
+    def is_of(self, record: Record | None) -> bool:
+        """Whether it is the very place to which that move has brought the site."""
+        return record is not None and (record.to, record.place) == (str(self.site_file), self.told)
+
     def is_empty(self) -> bool:
         """Whether there is no folder, or nothing in it."""
         try:
@@ -185,7 +196,7 @@ def _keep(old: SiteView, record: Record) -> None:
 
 def readiness(old: SiteView, new: NewPlace, record: Record | None) -> list[Check]:
     """What stands in the way of a move, and what to do about it."""
-    ours = record is not None and record.to == str(new.site_file)
+    ours = new.is_of(record)
     checks = [
         _folder_check(new, ours),
         _space_check(old, new),
@@ -308,13 +319,13 @@ def _numbers(version: str) -> list[int]:
 
 def bring_over(old: SiteView, new: NewPlace, store: Store, progress: Progress, record: Record | None) -> Moving:
     """Make the new place what the old one is now, parked. Doing it again brings over what changed since."""
-    token = record.token if record is not None and record.to == str(new.site_file) else new_token()
+    token = record.token if record is not None and new.is_of(record) else new_token()
     snapshot = take_guarded(old, store, TakeOptions(comment="moving house"), progress)
-    _keep(old, Record(str(new.site_file), token, snapshot.id, stamp(now())))
+    _keep(old, Record(str(new.site_file), new.told, token, snapshot.id, stamp(now())))
     with _held(new):
         moving = _put(old, new, snapshot, token, progress)
         _hold_against(old, new, snapshot, token, moving, progress)
-    _keep(old, Record(str(new.site_file), token, snapshot.id, stamp(now()), moving.good))
+    _keep(old, Record(str(new.site_file), new.told, token, snapshot.id, stamp(now()), moving.good))
     append_log(old.work, old.name, "move", "done" if moving.good else "failed",
                f"brought over to {new.site.told_address}, parked", snapshot.id)  # fmt: skip
     moving.by_hand = by_hand(old, new)
@@ -329,25 +340,38 @@ def switch(old: SiteView, new: NewPlace, store: Store, progress: Progress, recor
     with _held(new):
         with exclusive(old, doing="a switch of places"):
             progress.stage("visitors out of the old place")
-            maintenance_on(live, record.token)
             try:
+                maintenance_on(live, record.token)
                 with contextlib.suppress(KeenHarborError):
                     reload_host(old)
                 moving = _moved_last(old, new, store, record, progress)
+                # A text that is no token of ours: 'settle' leaves it alone.
+                live.tree.write(flag_path(old), f"{MOVED} {record.token}".encode(), 0o644, durable=True)
+                _keep(old, dataclasses.replace(record, snapshot=moving.snapshot, good=True, switched_at=stamp(now())))
             except BaseException as error:
                 progress.stage("opening the old place again")
-                maintenance_off(live)
                 reason = words_of(error) if isinstance(error, Exception) else "it was stopped"
+                try:
+                    maintenance_off(live)
+                except (OSError, KeenHarborError) as second:
+                    raise UnsettledError(
+                        f"the switch failed ({reason}), and the old place could not be opened again: "
+                        f"{words_of(second)}",
+                        where=old.told_address, advice="keenharbor settle",
+                    ) from error  # fmt: skip
                 append_log(old.work, old.name, "move", "put back", reason)
                 raise PutBackError(
                     f"{reason}; visitors are let into the old place again, and the new one stays parked",
                     where=old.told_address, advice="keenharbor move --to … --switch tries it again",
                 ) from error  # fmt: skip
-            # A text that is no token of ours: 'settle' leaves it alone.
-            live.tree.write(flag_path(old), f"{MOVED} {record.token}".encode(), 0o644, durable=True)
-            _keep(old, dataclasses.replace(record, snapshot=moving.snapshot, good=True, switched_at=stamp(now())))
         progress.stage("visitors into the new place")
-        maintenance_off(new.site)
+        try:
+            maintenance_off(new.site)
+        except (OSError, KeenHarborError) as error:
+            raise UnsettledError(
+                f"the switch is done, but the new place could not be opened: {words_of(error)}",
+                where=new.site.told_address, advice="keenharbor move --to … --switch opens it",
+            ) from error  # fmt: skip
         moving.maintenance_seconds = (now() - began).total_seconds()
     append_log(old.work, old.name, "move", "done", f"visitors are at {new.site.told_address}", moving.snapshot)
     moving.by_hand = by_hand(old, new)
@@ -388,18 +412,15 @@ def _held(new: NewPlace) -> Iterator[None]:
         yield
 
 
-def _rewriter(old: SiteView, new: NewPlace, snapshot: Snapshot, *, back: bool = False) -> Rewriter:
-    """What leads from the places that the snapshot knows to the new ones, or ``back``."""
-    if not back:
-        database = new.raw_database if new.raw_database.engine != NO_ENGINE else None
-        return moved_rewriter(snapshot, Moved(new.site.address, Path(new.site.place)), database)
-    places = address_forms(new.site.address, snapshot.manifest.address) | {new.site.place: snapshot.manifest.root}
-    return Rewriter(places | dict(zip(new.raw_database.marks, snapshot.database_place.marks, strict=False)))
+def _rewriter(new: NewPlace, snapshot: Snapshot) -> Rewriter:
+    """What leads from the places that the snapshot knows to the new ones."""
+    database = new.raw_database if new.raw_database.engine != NO_ENGINE else None
+    return moved_rewriter(snapshot, Moved(new.site.address, Path(new.site.place)), database)
 
 
 def _wanted(old: SiteView, new: NewPlace, snapshot: Snapshot, store: Store) -> dict[str, Entry]:
     """The tree of the new place, with what names the old one rewritten; caches are its own affair."""
-    rewriter = _rewriter(old, new, snapshot)
+    rewriter = _rewriter(new, snapshot)
     with store.in_use(), store.writing(1, forks=False) as writer:
         entries = renamed_entries(snapshot, rewriter, writer.add)
         settings, keys = new.site.settings_path, new.site.model.database.settings
@@ -477,7 +498,7 @@ def _put(old: SiteView, new: NewPlace, snapshot: Snapshot, token: str, progress:
             folder.make_root()
         with database.writing() as writer:
             writer.replace(snapshot.state)
-        moving.rewritten_cells = rewrite_database(database, _rewriter(old, new, snapshot)).cells.total()
+        moving.rewritten_cells = rewrite_database(database, _rewriter(new, snapshot)).cells.total()
         moving.rows = sum(t.row_count for t in snapshot.state.tables.values())
     empty_caches(site)
     try:
@@ -504,11 +525,16 @@ def _hold_against(
     if len(apart) > _MOST_NAMED:
         moving.apart.append(f"and {len(apart) - _MOST_NAMED} more files")
     if new.raw_database.engine != NO_ENGINE:
-        back = _rewriter(old, new, snapshot, back=True)
+        passing = set(old.model.volatile.tables)
+        brought = RenamedState(snapshot.state, _rewriter(new, snapshot))
         with open_database(new.database).reading() as state:
-            delta = row_delta(snapshot.state, RenamedState(state, back))
-            seen = compare_tables(delta, old.model)
-        moving.findings += group((o, None, None) for o in seen)
+            delta = row_delta(brought, state)
+        moving.apart += [
+            f"table {name}: {len(t.removed)} rows lacking, {len(t.changed)} changed, {len(t.added)} more"
+            for name, t in delta.tables.items()
+            if (t.removed or t.changed or t.added) and name not in passing
+        ]
+        moving.findings += group((o, None, None) for o in compare_tables(delta, old.model))
     with _seen(old, old_headers or {}) as before, _seen(site, pass_header(site, token)) as after:
         try:
             answer = after.get(site.model.look.starts[0])
